@@ -1,0 +1,114 @@
+import { readFile } from 'node:fs/promises';
+import { text as readAll } from 'node:stream/consumers';
+import { JexoError, messageOf } from '../errors.js';
+import { readPairs } from '../inspect/input-text.js';
+import { readable } from '../inspect/value-text.js';
+import { nearest } from '../offers/nearest.js';
+import { errorCodes, RpcError } from '../protocol/json-rpc.js';
+import type { CallToolResult, ContentBlock, ProgressUpdate } from '../protocol/types.js';
+import { connectTarget, showTarget, takeTarget } from './connect-target.js';
+import { readHeaders } from './headers.js';
+import { duration, note, onErr, onOut, print, symbols, table } from './terminal.js';
+
+interface CallOptions {
+  readonly json?: boolean;
+  readonly input?: string;
+  readonly timeout: number;
+  readonly header?: string[];
+}
+
+const usage = 'As in: jexo call hives.ts mix_syrup colonies=12';
+
+export async function call(operands: readonly string[], command: readonly string[] | undefined, options: CallOptions): Promise<void> {
+  const { target, rest } = takeTarget(operands, command, usage);
+  const [name, ...pairs] = rest;
+  if (name === undefined) throw new JexoError('JEXO_USAGE', 'Say which tool to call.', { next: `${usage}. The tools are shown by: jexo list ${showTarget(target)}` });
+  const stop = new AbortController();
+  const onInterrupt = () => stop.abort(new Error('stopped from the keyboard'));
+  process.once('SIGINT', onInterrupt);
+  const { client } = await connectTarget(target, {
+    headers: readHeaders(options.header),
+    onLog: ({ level, data }) => note(`${onErr('quiet', `${level}:`)} ${typeof data === 'string' ? data : JSON.stringify(data)}`),
+  });
+  try {
+    const tools = await client.tools();
+    const tool = tools.find((each) => each.name === name);
+    if (tool === undefined) {
+      const near = nearest(name, tools.map((each) => each.name));
+      throw new JexoError('JEXO_TOOL_UNKNOWN', `${showTarget(target)} has no tool ${name}.${near === undefined ? '' : ` Did you mean ${near}?`}`, { where: name, next: `Its tools are: ${tools.map((each) => each.name).join(', ')}` });
+    }
+    const input = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema) };
+    const start = performance.now();
+    const result = await client
+      .call(name, input, { timeoutMs: options.timeout * 1000, signal: stop.signal, onProgress: showProgress })
+      .catch((error: unknown) => {
+        if (error instanceof RpcError && error.code === errorCodes.invalidParams) throw new JexoError('JEXO_INPUT_INVALID', error.message, { where: name, data: error.data });
+        throw error;
+      });
+    if (options.json) print(JSON.stringify(result, null, 2));
+    else show(result);
+    const took = duration(performance.now() - start);
+    if (result.isError) {
+      process.exitCode = 1;
+      if (!options.json) note(onErr('quiet', `${name} failed after ${took}`));
+    } else if (!options.json) note(`${onErr('moss', symbols.ok)} ${onErr('quiet', `${name} answered in ${took}`)}`);
+  } finally {
+    process.off('SIGINT', onInterrupt);
+    await client.close();
+  }
+}
+
+async function readInput(given: string | undefined): Promise<Record<string, unknown>> {
+  if (given === undefined) return {};
+  let text = given;
+  const where = given === '-' ? 'stdin' : given.startsWith('@') ? given.slice(1) : '--input';
+  try {
+    if (given === '-') text = await readAll(process.stdin);
+    else if (given.startsWith('@')) text = await readFile(where, 'utf8');
+  } catch (error) {
+    throw new JexoError('JEXO_INPUT_INVALID', `The input cannot be read from ${where}: ${messageOf(error)}`, { where, cause: error });
+  }
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch (error) {
+    throw new JexoError('JEXO_INPUT_INVALID', `The input from ${where} is not JSON: ${messageOf(error)}`, { where, cause: error });
+  }
+  if (typeof value !== 'object' || value === null || Array.isArray(value)) throw new JexoError('JEXO_INPUT_INVALID', `The input from ${where} must be one JSON object.`, { where });
+  return value as Record<string, unknown>;
+}
+
+function showProgress({ progress, total, message }: ProgressUpdate): void {
+  const far = total === undefined ? String(progress) : `${Math.round((100 * progress) / total)} %`;
+  note(onErr('quiet', `${far}${message === undefined ? '' : `  ${message}`}`));
+}
+
+function show(result: CallToolResult): void {
+  if (result.isError) {
+    for (const block of result.content) note(`${onErr('brick', symbols.failed)} ${blockText(block)}`);
+    return;
+  }
+  if (result.structuredContent === undefined) {
+    for (const block of result.content) print(blockText(block));
+    return;
+  }
+  const shown = readable(result.structuredContent);
+  if (shown.kind === 'text') return print(shown.text);
+  if (shown.kind === 'table') return table(shown.headings, shown.rows).forEach(print);
+  const widest = Math.max(...shown.rows.map(([key]) => key.length));
+  for (const [key, value] of shown.rows) print(`${onOut('slate', key.padEnd(widest))}  ${value}`);
+}
+
+function blockText(block: ContentBlock): string {
+  switch (block.type) {
+    case 'text':
+      return block.text;
+    case 'image':
+    case 'audio':
+      return `[${block.type} ${block.mimeType}, ${Math.floor((block.data.length * 3) / 4)} bytes]`;
+    case 'resource':
+      return 'text' in block.resource ? block.resource.text : `[${block.resource.uri}, ${Math.floor((block.resource.blob.length * 3) / 4)} bytes]`;
+    case 'resource_link':
+      return `${block.title ?? block.name}: ${block.uri}`;
+  }
+}

@@ -1,0 +1,48 @@
+import { connect, type ConnectOptions } from '../client/connect.js';
+import { memoryLink } from '../transports/memory.js';
+import { connectLink, type Client } from '../client/connect-link.js';
+import { JexoError } from '../errors.js';
+import { openTarget } from '../targets/open-target.js';
+import type { Omission } from '../offers/offer.js';
+import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
+
+/** Where a command's target stands: in its operands, or behind `--` as a command to start. */
+export interface TargetWords {
+  /** The target as text; undefined when it is a command. */
+  readonly text: string | undefined;
+  readonly command: readonly string[] | undefined;
+}
+
+export function showTarget({ text, command }: TargetWords): string {
+  return text ?? `-- ${command!.join(' ')}`;
+}
+
+/** Takes the target from the operands, unless a command was given behind `--`. */
+export function takeTarget(operands: readonly string[], command: readonly string[] | undefined, usage: string): { target: TargetWords; rest: readonly string[] } {
+  if (command !== undefined) {
+    if (command.length === 0) throw new JexoError('JEXO_USAGE', 'There is no command behind --.', { next: usage });
+    return { target: { text: undefined, command }, rest: operands };
+  }
+  const [text, ...rest] = operands;
+  if (text === undefined) throw new JexoError('JEXO_USAGE', 'Say which server is meant.', { next: usage });
+  return { target: { text, command: undefined }, rest };
+}
+
+export async function connectTarget({ text, command }: TargetWords, options: ConnectOptions): Promise<{ client: Client; omitted: readonly Omission[] }> {
+  if (command !== undefined) return { client: await connect(command, options), omitted: [] };
+  if (/^https?:\/\//i.test(text!)) return { client: await connect(text!, options), omitted: [] };
+  keepStdoutForResults();
+  const server = await openTarget(text!);
+  const { omitted } = await server.catalogue();
+  const client = await connectLink(memoryLink(server, { ...options, onFault: reportFault }), options);
+  return { client, omitted };
+}
+
+export function reportFault(error: unknown, reference: string): void {
+  const text = error instanceof Error ? (error.stack ?? error.message) : String(error);
+  note(`${onErr('brick', symbols.failed)} fault ${reference}: ${text}`);
+}
+
+export function reportOmitted(omitted: readonly Omission[]): void {
+  for (const { name, where, why, next } of omitted) note(`${onErr('ochre', symbols.warn)} ${name} is left out: ${where}: ${why}. ${next}`);
+}

@@ -1,0 +1,1 @@
+export async function inspect(..._args: unknown[]): Promise<void> {}

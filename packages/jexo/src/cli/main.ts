@@ -1,0 +1,170 @@
+#!/usr/bin/env node
+import { Command, CommanderError, Option } from 'commander';
+import { catalogue, isJexoError, JexoError, messageOf } from '../errors.js';
+import { RpcError } from '../protocol/json-rpc.js';
+import { note, onErr, print, symbols } from './terminal.js';
+
+const version = process.env.JEXO_VERSION ?? '0.0.0';
+
+/** What stands behind `--` is a command that starts a server; commander never sees it. */
+const all = process.argv.slice(2);
+const dashes = all.indexOf('--');
+const command = dashes < 0 ? undefined : all.slice(dashes + 1);
+const words = dashes < 0 ? all : all.slice(0, dashes);
+
+const number = (name: string, least: number, most: number) => (text: string) => {
+  const value = Number(text);
+  if (text.trim() === '' || !Number.isInteger(value) || value < least || value > most) throw new JexoError('JEXO_USAGE', `${name} must be a whole number from ${least} to ${most}; ${JSON.stringify(text)} is not.`, { where: name });
+  return value;
+};
+const port = (name: string) => number(name, 0, 65535);
+const json = () => new Option('--json', 'print exact JSON to stdout, for scripts');
+const header = () => new Option('--header <name: value...>', 'send this header with every HTTP request');
+const collect = (text: string, before: string[] = []) => [...before, text];
+
+const targets = `
+Targets:
+  hives.ts                    a module: its server, or its exported functions as tools
+  http://127.0.0.1:4300/mcp   a running server
+  -- node server.mjs          a command that starts a server`;
+
+const program = new Command('jexo')
+  .description('Turn functions you already have into a Model Context Protocol server: serve it, call it, inspect it, pack it.')
+  .version(version, '--version', 'print the version')
+  .helpCommand(false)
+  .showSuggestionAfterError(true)
+  .exitOverride()
+  .configureOutput({ writeErr: () => undefined, outputError: () => undefined })
+  .addHelpText(
+    'after',
+    `${targets}
+
+Examples:
+  jexo list hives.ts
+  jexo call hives.ts mix_syrup colonies=12 season=autumn
+  jexo serve hives.ts --http 4300
+  jexo inspect hives.ts
+  jexo pack hives.ts --as bundle --out dist/`,
+  );
+
+program
+  .command('serve')
+  .description('serve one or several modules, over stdio or HTTP')
+  .argument('[targets...]', 'modules; several are served as one server')
+  .addOption(new Option('--http [port]', 'serve over HTTP; without a port, any free one').argParser(port('--http')).preset(0))
+  .addOption(new Option('--host <address>', 'address to listen at').default('127.0.0.1'))
+  .addOption(new Option('--path <path>', 'path of the endpoint').default('/mcp'))
+  .addOption(new Option('--allow-origin <origin>', 'a web page that may call, as https://desk.example; may be repeated').argParser(collect))
+  .addOption(new Option('--allow-host <name>', 'a host name this server answers for; may be repeated').argParser(collect))
+  .option('--name <name>', 'the name the server gives itself')
+  .addOption(json())
+  .addHelpText(
+    'after',
+    `
+Examples:
+  jexo serve hives.ts                          over stdio, for a host application that starts it
+  jexo serve hives.ts --http 4300              over HTTP, at http://127.0.0.1:4300/mcp
+  jexo serve hives.ts weather.ts --name farm   two modules as one server
+
+With --json, one line of JSON on stderr says where it is served.`,
+  )
+  .action(async (found: string[], options) => (await import('./serve.js')).serve(found, command, options));
+
+program
+  .command('list')
+  .description('show what a server offers')
+  .argument('[target]')
+  .addOption(header().argParser(collect))
+  .addOption(json())
+  .addHelpText('after', `${targets}\n\nExamples:\n  jexo list hives.ts\n  jexo list hives.ts --json | jq '.tools[].name'\n  jexo list -- node server.mjs`)
+  .action(async (target: string | undefined, options) => (await import('./list.js')).list(target === undefined ? [] : [target], command, options));
+
+program
+  .command('call')
+  .description('call a tool')
+  .argument('[target]')
+  .argument('[tool]')
+  .argument('[key=value...]', 'the input, each value typed by the tool’s schema')
+  .option('--input <json>', 'the input as one JSON object; @file reads it from a file, - from stdin')
+  .addOption(new Option('--timeout <seconds>', 'give up after so many seconds without an answer').default(60).argParser(number('--timeout', 1, 86_400)))
+  .addOption(header().argParser(collect))
+  .addOption(json())
+  .addHelpText(
+    'after',
+    `${targets}
+
+Examples:
+  jexo call hives.ts mix_syrup colonies=12 season=autumn
+  jexo call hives.ts mix_syrup --input '{"colonies": 12}' --json
+  jexo call http://127.0.0.1:4300/mcp mites_per_100 mites=9
+  jexo call mites_per_100 mites=9 -- node server.mjs
+
+Exit codes: 0 answered, 1 the tool failed, 2 wrong use or input, 3 the server could not be reached.`,
+  )
+  .action(async (target: string | undefined, tool: string | undefined, pairs: string[], options) =>
+    (await import('./call.js')).call([target, tool, ...pairs].filter((word) => word !== undefined), command, options),
+  );
+
+program
+  .command('inspect')
+  .description('open a bench in the browser: see what is offered, call it, follow every message')
+  .argument('[target]')
+  .addOption(new Option('--port <port>', 'port of the page; 0 takes any free one').default(0).argParser(port('--port')))
+  .addOption(header().argParser(collect))
+  .addOption(json())
+  .addHelpText('after', `${targets}\n\nExamples:\n  jexo inspect hives.ts\n  jexo inspect http://127.0.0.1:4300/mcp --port 4400\n\nThe address holds a key that works once. The page is served to this machine only.`)
+  .action(async (target: string | undefined, options) => (await import('./inspect.js')).inspect(target === undefined ? [] : [target], command, options));
+
+program
+  .command('pack')
+  .description('write a server to carry away')
+  .argument('[target]')
+  .addOption(new Option('--as <form>', 'what to write').choices(['bundle']).default('bundle'))
+  .requiredOption('--out <folder>', 'where to write it')
+  .option('--name <name>', 'the name the server gives itself')
+  .addOption(json())
+  .addHelpText('after', '\nExamples:\n  jexo pack hives.ts --as bundle --out dist/\n  node dist/hives.mjs                serves over stdio\n  node dist/hives.mjs --http 4300    serves over HTTP\n\nA bundle is one file that needs nothing but Node.')
+  .action(async (target: string | undefined, options) => (await import('./pack.js')).pack(target, options));
+
+/** An error in the three parts a person needs: what happened, where, what to do next. */
+function report(error: unknown, asJson: boolean): number {
+  const known = isJexoError(error) ? error : error instanceof RpcError ? new JexoError('JEXO_REMOTE', `The server refused: ${error.message}`, { data: { code: error.code, data: error.data } }) : undefined;
+  if (known === undefined) {
+    if (asJson) print(JSON.stringify({ error: { code: 'JEXO_INTERNAL', message: messageOf(error) } }));
+    else note(`${onErr('brick', symbols.failed)} ${messageOf(error)}\n  This is a fault of jexo itself. Run it again with JEXO_DEBUG=1 to see where it happened, and report it.`);
+    if (process.env.JEXO_DEBUG && error instanceof Error) note(error.stack ?? '');
+    return 70;
+  }
+  if (asJson) print(JSON.stringify({ error: known }));
+  else {
+    note(`${onErr('brick', symbols.failed)} ${known.message} ${onErr('quiet', `(${known.code})`)}`);
+    if (known.next !== '') note(`  ${known.next}`);
+    if (process.env.JEXO_DEBUG) note(known.stack ?? '');
+  }
+  return catalogue[known.code].exit;
+}
+
+async function main(): Promise<number> {
+  const asJson = words.includes('--json');
+  try {
+    if (words.length === 0) {
+      print(program.helpInformation() + `\nStart with: jexo list hives.ts   (any file that exports functions)`);
+      return 0;
+    }
+    await program.parseAsync(words, { from: 'user' });
+    return Number(process.exitCode ?? 0);
+  } catch (error) {
+    if (error instanceof CommanderError) {
+      if (error.exitCode === 0) return 0;
+      return report(new JexoError('JEXO_USAGE', error.message.replace(/^error: /, '')), asJson);
+    }
+    return report(error, asJson);
+  }
+}
+
+// A reader that stops early, as `head` does, is no error.
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code === 'EPIPE') process.exit(0);
+  throw error;
+});
+process.exitCode = await main();

@@ -1,0 +1,72 @@
+import { JexoError } from '../errors.js';
+import type { Server } from '../offers/define-server.js';
+import { openTargets } from '../targets/open-target.js';
+import { serveHttp } from '../transports/http/serve-http.js';
+import { serveStdio } from '../transports/serve-stdio.js';
+import { guardStdout } from '../transports/stdout-guard.js';
+import { reportFault, reportOmitted } from './connect-target.js';
+import { note, onErr, symbols } from './terminal.js';
+
+interface ServeOptions {
+  readonly http?: number;
+  readonly host: string;
+  readonly path: string;
+  readonly name?: string;
+  readonly json?: boolean;
+  readonly allowOrigin?: string[];
+  readonly allowHost?: string[];
+}
+
+export async function serve(targets: readonly string[], command: readonly string[] | undefined, options: ServeOptions): Promise<void> {
+  if (command !== undefined) throw new JexoError('JEXO_USAGE', 'serve takes modules; a command behind -- serves itself already.', { next: 'Use list, call or inspect with a command.' });
+  if (targets.length === 0) throw new JexoError('JEXO_USAGE', 'Say what to serve.', { next: 'As in: jexo serve hives.ts' });
+  if (!options.path.startsWith('/')) throw new JexoError('JEXO_USAGE', `--path must start with a slash; ${JSON.stringify(options.path)} does not.`, { where: '--path' });
+  const overStdio = options.http === undefined;
+  // The module may print while it loads: by then stdout must already be the protocol's.
+  const early = overStdio ? guardStdout(() => note('jexo: something was printed to stdout while the module was loading. It is shown here instead, because stdout carries the protocol.')) : undefined;
+  const server = await openTargets(targets, options.name);
+  await server.ready();
+  early?.release();
+  if (overStdio) {
+    const service = await serveStdio(server, {});
+    await announce(server, 'stdio', 'Start it from a host application, or try it with: jexo inspect ' + targets.join(' '), options);
+    stopOnSignal(() => service.close());
+    await service.closed;
+    process.exit(0);
+  }
+  const service = await serveHttp(server, {
+    port: options.http!,
+    host: options.host,
+    path: options.path,
+    onFault: reportFault,
+    ...(options.allowOrigin && { allowedOrigins: options.allowOrigin }),
+    ...(options.allowHost && { allowedHosts: options.allowHost }),
+  });
+  await announce(server, service.url, `Try it with: jexo inspect ${service.url}   (in another terminal; stop this with Ctrl-C)`, options);
+  if (/^(0\.0\.0\.0|::)$/.test(options.host) && options.allowHost === undefined) note(`${onErr('ochre', symbols.warn)} Every machine that reaches this one may call these tools, under any host name. Name the allowed ones with --allow-host.`);
+  await new Promise<void>((resolve) => stopOnSignal(() => service.close().then(resolve)));
+  note('Stopped.');
+}
+
+/** The first signal lets what is in flight finish; a second one ends at once. */
+function stopOnSignal(stop: () => Promise<void>): void {
+  let asked = false;
+  for (const signal of ['SIGINT', 'SIGTERM'] as const) {
+    process.on(signal, () => {
+      if (asked) process.exit(130);
+      asked = true;
+      void stop();
+    });
+  }
+}
+
+async function announce(server: Server, where: string, next: string, options: ServeOptions): Promise<void> {
+  const { tools, omitted } = await server.catalogue();
+  const names = [...tools.keys()];
+  if (options.json) return note(JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted }));
+  const shown = names.length > 12 ? [...names.slice(0, 12), `and ${names.length - 12} more`] : names;
+  note(`${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('amber', where)}`}`);
+  note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shown.join(', ')}`);
+  reportOmitted(omitted);
+  note(`  ${next}`);
+}

@@ -1,0 +1,44 @@
+import type { Servable } from '../engine/servable.js';
+import { memoryLink } from '../transports/memory.js';
+import { httpLink } from '../transports/http/http-link.js';
+import type { Link, WireTap } from '../transports/link.js';
+import { connectLink, type Client, type ClientOptions } from './connect-link.js';
+
+export interface ConnectOptions extends ClientOptions {
+  /** Sees every message that passes, both ways. */
+  readonly tap?: WireTap;
+  /** Sent with every HTTP request. */
+  readonly headers?: Readonly<Record<string, string>>;
+  /** Each line a started server writes to stderr. */
+  readonly onStderr?: (line: string) => void;
+  /** Told of faults inside a server that runs in this process. */
+  readonly onFault?: (error: unknown, reference: string) => void;
+}
+
+/** A server value, or text in the target grammar; a command is given as a list: `['node', 'server.mjs']`. */
+export type ConnectTarget = Servable | string | URL | readonly string[];
+
+/**
+ * Connects to a server: a value made with `defineServer` (in memory), the URL of a running one, a command that starts
+ * one, or a file of the target grammar.
+ *
+ * @throws JexoError when the target cannot be read, started or reached
+ * @example
+ * const client = await connect(apiary);
+ * const client = await connect('http://127.0.0.1:4300/mcp');
+ * const client = await connect(['node', 'server.mjs']);
+ * const client = await connect('hives.ts');
+ */
+export async function connect(target: ConnectTarget, options: ConnectOptions = {}): Promise<Client> {
+  return connectLink(await linkTo(target, options), options);
+}
+
+async function linkTo(target: ConnectTarget, options: ConnectOptions): Promise<Link> {
+  if (typeof target === 'object' && 'open' in target) return memoryLink(target, options);
+  if (target instanceof URL || (typeof target === 'string' && /^https?:\/\//i.test(target))) return httpLink(String(target), options);
+  // What needs a file system or processes is loaded only when it is asked for: this file runs in browsers too.
+  const { stdioLink } = await import('../transports/stdio-link.js');
+  if (typeof target !== 'string') return stdioLink({ command: target[0] ?? '', args: target.slice(1) }, options);
+  const { openTarget } = await import('../targets/open-target.js');
+  return memoryLink(await openTarget(target), options);
+}

@@ -1,0 +1,80 @@
+import { JexoError } from '../errors.js';
+import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
+import { isRevision, newestRevision, since, type Revision } from '../protocol/revisions.js';
+import type { ClientCapabilities, Implementation, InitializeResult, ServerCapabilities } from '../protocol/types.js';
+import type { Peer } from './peer.js';
+
+export interface ServerHello {
+  readonly info: Implementation;
+  readonly capabilities: ServerCapabilities;
+  readonly instructions?: string | undefined;
+}
+
+/** Answers `initialize`: the requested revision if we know it, else our newest (Lifecycle, "Version Negotiation"). */
+export function answerInitialize(peer: Peer, params: Params, hello: ServerHello): object {
+  if (peer.state !== 'new') throw new RpcError(errorCodes.invalidRequest, 'Invalid request: the session is already initialised');
+  const { protocolVersion, capabilities, clientInfo } = params;
+  if (typeof protocolVersion !== 'string') throw new RpcError(errorCodes.invalidParams, 'initialize: protocolVersion must be a string');
+  if (typeof clientInfo?.name !== 'string' || typeof clientInfo.version !== 'string') {
+    throw new RpcError(errorCodes.invalidParams, 'initialize: clientInfo must hold a name and a version');
+  }
+  if (typeof capabilities !== 'object' || capabilities === null || Array.isArray(capabilities)) {
+    throw new RpcError(errorCodes.invalidParams, 'initialize: capabilities must be an object');
+  }
+  peer.revision = isRevision(protocolVersion) ? protocolVersion : newestRevision;
+  peer.remote = { info: clientInfo, capabilities };
+  peer.state = 'ready';
+  return {
+    protocolVersion: peer.revision,
+    capabilities: serverCapabilitiesFor(peer.revision, hello.capabilities),
+    serverInfo: implementationFor(peer.revision, hello.info),
+    ...(hello.instructions !== undefined && { instructions: hello.instructions }),
+  };
+}
+
+/** A session that needs no handshake: the stateless mode of HTTP, where the header names the revision. */
+export function assumeInitialized(peer: Peer, revision: Revision): void {
+  peer.revision = revision;
+  peer.state = 'ready';
+}
+
+export interface ClientHello {
+  readonly info: Implementation;
+  readonly capabilities: ClientCapabilities;
+  /** The revision to ask for. Default: the newest. */
+  readonly revision?: Revision;
+  readonly timeoutMs?: number;
+}
+
+/**
+ * Opens a conversation from the client's side and takes the server's answer as the session's terms.
+ * @throws JexoError JEXO_REVISION when the server answers with a revision we do not speak
+ */
+export async function initialize(peer: Peer, hello: ClientHello): Promise<InitializeResult> {
+  const revision = hello.revision ?? newestRevision;
+  const result = await peer.request(
+    'initialize',
+    { protocolVersion: revision, capabilities: hello.capabilities, clientInfo: implementationFor(revision, hello.info) },
+    hello.timeoutMs === undefined ? {} : { timeoutMs: hello.timeoutMs },
+  );
+  if (!isRevision(result.protocolVersion)) {
+    throw new JexoError('JEXO_REVISION', `The server speaks revision ${JSON.stringify(result.protocolVersion)}, which is not known here.`);
+  }
+  peer.revision = result.protocolVersion;
+  peer.remote = { info: result.serverInfo ?? { name: 'unnamed', version: '' }, capabilities: result.capabilities ?? {} };
+  peer.state = 'ready';
+  peer.notify('notifications/initialized');
+  return result as InitializeResult;
+}
+
+function implementationFor(revision: Revision, info: Implementation): Implementation {
+  if (since(revision, '2025-11-25')) return info;
+  const { name, version, title } = info;
+  return since(revision, '2025-06-18') && title !== undefined ? { name, version, title } : { name, version };
+}
+
+function serverCapabilitiesFor(revision: Revision, capabilities: ServerCapabilities): ServerCapabilities {
+  if (since(revision, '2025-11-25')) return capabilities;
+  const { tasks: _tasks, completions, ...rest } = capabilities;
+  return completions !== undefined && since(revision, '2025-03-26') ? { ...rest, completions } : rest;
+}

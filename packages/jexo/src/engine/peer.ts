@@ -1,0 +1,379 @@
+import { JexoError } from '../errors.js';
+import {
+  errorCodes,
+  readEnvelope,
+  RpcError,
+  type ErrorObject,
+  type JsonRpcMessage,
+  type JsonRpcRequest,
+  type JsonRpcResponse,
+  type Params,
+  type RequestId,
+} from '../protocol/json-rpc.js';
+import { newestRevision, type Revision } from '../protocol/revisions.js';
+import type { ClientCapabilities, Implementation, ProgressUpdate, ServerCapabilities } from '../protocol/types.js';
+import type { Clock } from './clock.js';
+import { Exchange, type Channel } from './exchange.js';
+
+export type RequestHandler = (params: Params, exchange: Exchange) => unknown;
+export type NotificationHandler = (params: Params, peer: Peer) => void;
+
+export interface RequestOptions {
+  /** Milliseconds without an answer (or a progress notice) before giving up. Default 60,000; 0 waits for ever. */
+  readonly timeoutMs?: number;
+  /** Milliseconds after which even progress does not extend the wait. Default 10 times `timeoutMs`. */
+  readonly maxTimeoutMs?: number;
+  readonly signal?: AbortSignal;
+  readonly onProgress?: (update: ProgressUpdate) => void;
+  /** Where the request leaves; the peer's standing outlet when absent. */
+  readonly channel?: Channel;
+}
+
+export interface PeerOptions {
+  readonly role: 'client' | 'server';
+  readonly outlet: Channel;
+  readonly clock: Clock;
+  readonly requests: ReadonlyMap<string, RequestHandler>;
+  readonly notifications?: ReadonlyMap<string, NotificationHandler>;
+  /** Told of what went wrong inside a handler; the other side only gets the reference. */
+  readonly onFault?: (error: unknown, reference: string) => void;
+  /** Told of messages that belong to nothing: late answers, unknown ids, malformed lines. */
+  readonly onStray?: (why: string, message: unknown) => void;
+}
+
+interface Outgoing {
+  readonly method: string;
+  readonly resolve: (result: Params) => void;
+  readonly reject: (error: Error) => void;
+  readonly onProgress: ((update: ProgressUpdate) => void) | undefined;
+  readonly channel: Channel;
+  readonly startedAt: number;
+  readonly timeoutMs: number;
+  readonly maxTimeoutMs: number;
+  timer: unknown;
+  unlisten: (() => void) | undefined;
+}
+
+export type PeerState = 'new' | 'ready' | 'closed';
+
+const noParams: Params = Object.freeze({});
+
+/**
+ * One side of one conversation. It knows requests in flight both ways, cancellation, progress and timeouts; it does no
+ * I/O and holds no timer that was not handed to it.
+ */
+export class Peer {
+  readonly role: 'client' | 'server';
+  readonly clock: Clock;
+  state: PeerState = 'new';
+  revision: Revision = newestRevision;
+  /** What the other side said of itself in the handshake. */
+  remote: { readonly info: Implementation; readonly capabilities: ClientCapabilities & ServerCapabilities } | undefined;
+  /** The standing way out, for messages that belong to no request. A transport may replace it. */
+  outlet: Channel;
+  private readonly options: PeerOptions;
+  private readonly incoming = new Map<RequestId, Exchange>();
+  private readonly outgoing = new Map<RequestId, Outgoing>();
+  private closing: ((reason: string) => void)[] = [];
+  private idling: (() => void)[] = [];
+  private lastId = 0;
+
+  constructor(options: PeerOptions) {
+    this.options = options;
+    this.role = options.role;
+    this.clock = options.clock;
+    this.outlet = options.outlet;
+  }
+
+  /** Requests being answered and requests waiting for an answer. */
+  get inFlight(): { readonly incoming: number; readonly outgoing: number } {
+    return { incoming: this.incoming.size, outgoing: this.outgoing.size };
+  }
+
+  /** Runs `task` when the conversation ends. */
+  onClose(task: (reason: string) => void): void {
+    if (this.state === 'closed') task('the connection is closed');
+    else this.closing.push(task);
+  }
+
+  /** Takes one parsed message, or a batch where the revision has them. `channel` is where its answer belongs. */
+  receive(value: unknown, channel: Channel = this.outlet): void {
+    if (Array.isArray(value)) return this.receiveBatch(value, channel);
+    const envelope = readEnvelope(value);
+    switch (envelope.kind) {
+      case 'request':
+        return this.answer(envelope.message, channel);
+      case 'notification':
+        return this.hear(envelope.message.method, envelope.message.params ?? noParams);
+      case 'result':
+        return this.settle(envelope.message.id, (waiting) => waiting.resolve(envelope.message.result as Params), value);
+      case 'error': {
+        const { id, error } = envelope.message;
+        if (id === undefined || id === null) return this.options.onStray?.(`the other side could not read a message: ${error.message}`, value);
+        return this.settle(id, (waiting) => waiting.reject(new RpcError(error.code, error.message, error.data)), value);
+      }
+      case 'invalid':
+        this.options.onStray?.(envelope.why, value);
+        if (deservesAnAnswer(value)) {
+          channel.send(failure(envelope.id, { code: errorCodes.invalidRequest, message: `Invalid request: ${envelope.why}` }));
+        }
+    }
+  }
+
+  /** Batches exist in 2025-03-26 only (Base protocol of that revision, "Batching"). */
+  private receiveBatch(values: readonly unknown[], channel: Channel): void {
+    const refuse = (why: string) => channel.send(failure(undefined, { code: errorCodes.invalidRequest, message: `Invalid request: ${why}` }));
+    if (this.revision !== '2025-03-26') return refuse(`revision ${this.revision} has no batches`);
+    if (values.length === 0) return refuse('a batch must not be empty');
+    let expected = 0;
+    for (const value of values) {
+      const envelope = readEnvelope(value);
+      if (envelope.kind === 'request' && envelope.message.method === 'initialize') return refuse('initialize must not be part of a batch');
+      if (envelope.kind === 'request' || (envelope.kind === 'invalid' && deservesAnAnswer(value))) expected++;
+    }
+    const answers: JsonRpcMessage[] = [];
+    const settled = () => {
+      if (--expected === 0 && answers.length > 0) channel.send(answers);
+    };
+    const gather: Channel = {
+      send(message) {
+        if (Array.isArray(message) || 'method' in message) return channel.send(message);
+        answers.push(message as JsonRpcResponse);
+        settled();
+      },
+      dropped(id) {
+        settled();
+        if (expected === 0 && answers.length === 0) channel.dropped?.(id);
+      },
+    };
+    for (const value of values) this.receive(Array.isArray(value) ? null : value, gather);
+  }
+
+  private answer(message: JsonRpcRequest, channel: Channel): void {
+    const { id, method } = message;
+    if (this.state === 'new' && this.role === 'server' && method !== 'initialize' && method !== 'ping') {
+      return channel.send(failure(id, { code: errorCodes.invalidRequest, message: 'Invalid request: the session is not initialised; send initialize first' }));
+    }
+    const handler = this.options.requests.get(method);
+    if (handler === undefined) return channel.send(failure(id, { code: errorCodes.methodNotFound, message: `Method not found: ${method}` }));
+    if (this.incoming.has(id)) {
+      return channel.send(failure(id, { code: errorCodes.invalidRequest, message: `Invalid request: id ${JSON.stringify(id)} is still in use` }));
+    }
+    const exchange = new Exchange(this, id, method, message.params ?? noParams, channel);
+    this.incoming.set(id, exchange);
+    let result: unknown;
+    try {
+      result = handler(exchange.params, exchange);
+    } catch (error) {
+      return this.finishWithError(exchange, error);
+    }
+    if (result instanceof Promise) {
+      result.then(
+        (value) => this.finishWithResult(exchange, value),
+        (error) => this.finishWithError(exchange, error),
+      );
+    } else {
+      this.finishWithResult(exchange, result);
+    }
+  }
+
+  private finishWithResult(exchange: Exchange, result: unknown): void {
+    if (!this.finish(exchange)) return;
+    exchange.channel.send({ jsonrpc: '2.0', id: exchange.id, result: (result ?? {}) as object });
+  }
+
+  private finishWithError(exchange: Exchange, error: unknown): void {
+    if (!this.finish(exchange)) return;
+    exchange.channel.send(failure(exchange.id, this.describe(error)));
+  }
+
+  /** False when the request was cancelled meanwhile: then no response is sent (Base protocol, "Cancellation"). */
+  private finish(exchange: Exchange): boolean {
+    if (exchange.cancelled) return false;
+    exchange.finish();
+    this.forget(exchange);
+    return true;
+  }
+
+  private forget(exchange: Exchange): void {
+    this.incoming.delete(exchange.id);
+    if (this.incoming.size > 0 || this.idling.length === 0) return;
+    const tasks = this.idling;
+    this.idling = [];
+    // After this turn, so that the answer that made us idle has been handed to its channel.
+    queueMicrotask(() => tasks.forEach((task) => task()));
+  }
+
+  /** Resolves when no request of the other side is being answered. */
+  whenIdle(): Promise<void> {
+    return this.incoming.size === 0 ? Promise.resolve() : new Promise((resolve) => this.idling.push(resolve));
+  }
+
+  private describe(error: unknown): ErrorObject {
+    if (error instanceof RpcError) return error.data === undefined ? { code: error.code, message: error.message } : { code: error.code, message: error.message, data: error.data };
+    const reference = this.reference();
+    this.options.onFault?.(error, reference);
+    return { code: errorCodes.internalError, message: `Internal error (reference ${reference})` };
+  }
+
+  /** Reports a fault to the operator and gives the reference by which it can be found again. */
+  fault(error: unknown): string {
+    const reference = this.reference();
+    this.options.onFault?.(error, reference);
+    return reference;
+  }
+
+  private reference(): string {
+    return Math.floor(Math.random() * 0xffffff)
+      .toString(16)
+      .padStart(6, '0');
+  }
+
+  private hear(method: string, params: Params): void {
+    if (method === 'notifications/cancelled') return this.cancelIncoming(params);
+    if (method === 'notifications/progress') return this.progressed(params);
+    const handler = this.options.notifications?.get(method);
+    if (handler === undefined) return;
+    try {
+      handler(params, this);
+    } catch (error) {
+      // A notification is never answered, not even with an error; the operator is told.
+      this.fault(error);
+    }
+  }
+
+  private cancelIncoming(params: Params): void {
+    const exchange = this.incoming.get(params.requestId);
+    if (exchange === undefined || exchange.method === 'initialize') return;
+    this.forget(exchange);
+    exchange.cancel(typeof params.reason === 'string' ? params.reason : 'cancelled by the other side');
+  }
+
+  private progressed(params: Params): void {
+    const waiting = this.outgoing.get(params.progressToken);
+    if (waiting === undefined || typeof params.progress !== 'number') return;
+    this.arm(params.progressToken, waiting);
+    waiting.onProgress?.({ progress: params.progress, ...(typeof params.total === 'number' && { total: params.total }), ...(typeof params.message === 'string' && { message: params.message }) });
+  }
+
+  private settle(id: RequestId, how: (waiting: Outgoing) => void, message: unknown): void {
+    const waiting = this.outgoing.get(id);
+    if (waiting === undefined) return this.options.onStray?.(`no request waits for the answer with id ${JSON.stringify(id)}`, message);
+    this.release(id, waiting);
+    how(waiting);
+  }
+
+  /** The transport could not deliver this request: its waiter gets the reason. */
+  fail(id: RequestId, error: Error): void {
+    const waiting = this.outgoing.get(id);
+    if (waiting === undefined) return;
+    this.release(id, waiting);
+    waiting.reject(error);
+  }
+
+  private release(id: RequestId, waiting: Outgoing): void {
+    this.outgoing.delete(id);
+    if (waiting.timer !== undefined) this.clock.cancel(waiting.timer);
+    waiting.unlisten?.();
+  }
+
+  /**
+   * Sends a request and waits for its answer.
+   * @throws RpcError the other side answered with an error
+   * @throws JexoError JEXO_TIMEOUT, JEXO_CANCELLED, JEXO_CLOSED
+   */
+  request(method: string, params?: Params, options: RequestOptions = {}): Promise<Params> {
+    if (this.state === 'closed') return Promise.reject(new JexoError('JEXO_CLOSED', `The connection is closed; ${method} was not sent.`));
+    if (options.signal?.aborted) return Promise.reject(cancelled(method, options.signal));
+    const id = ++this.lastId;
+    const channel = options.channel ?? this.outlet;
+    const sent = options.onProgress === undefined ? params : { ...params, _meta: { ...params?._meta, progressToken: id } };
+    return new Promise<Params>((resolve, reject) => {
+      const timeoutMs = options.timeoutMs ?? 60_000;
+      const waiting: Outgoing = {
+        method,
+        resolve,
+        reject,
+        onProgress: options.onProgress,
+        channel,
+        startedAt: this.clock.now(),
+        timeoutMs,
+        maxTimeoutMs: options.maxTimeoutMs ?? timeoutMs * 10,
+        timer: undefined,
+        unlisten: undefined,
+      };
+      this.outgoing.set(id, waiting);
+      if (options.signal !== undefined) {
+        const { signal } = options;
+        const onAbort = () => this.giveUp(id, waiting, cancelled(method, signal));
+        signal.addEventListener('abort', onAbort, { once: true });
+        waiting.unlisten = () => signal.removeEventListener('abort', onAbort);
+      }
+      this.arm(id, waiting);
+      try {
+        channel.send(sent === undefined ? { jsonrpc: '2.0', id, method } : { jsonrpc: '2.0', id, method, params: sent });
+      } catch (error) {
+        this.release(id, waiting);
+        reject(error as Error);
+      }
+    });
+  }
+
+  /** Starts the wait again; a hard maximum holds all the same (Base protocol, "Timeouts"). */
+  private arm(id: RequestId, waiting: Outgoing): void {
+    if (waiting.timeoutMs === 0) return;
+    if (waiting.timer !== undefined) this.clock.cancel(waiting.timer);
+    const left = waiting.maxTimeoutMs - (this.clock.now() - waiting.startedAt);
+    const ms = Math.max(0, Math.min(waiting.timeoutMs, left));
+    waiting.timer = this.clock.after(ms, () => {
+      const waited = Math.round(this.clock.now() - waiting.startedAt);
+      this.giveUp(id, waiting, new JexoError('JEXO_TIMEOUT', `${waiting.method} had no answer within ${waited} ms.`));
+    });
+  }
+
+  private giveUp(id: RequestId, waiting: Outgoing, error: JexoError): void {
+    if (this.outgoing.get(id) !== waiting) return;
+    this.release(id, waiting);
+    // A client never cancels initialize (Base protocol, "Cancellation").
+    if (waiting.method !== 'initialize') {
+      waiting.channel.send({ jsonrpc: '2.0', method: 'notifications/cancelled', params: { requestId: id, reason: error.message } });
+    }
+    waiting.reject(error);
+  }
+
+  notify(method: string, params?: Params, channel: Channel = this.outlet): void {
+    if (this.state === 'closed') return;
+    channel.send(params === undefined ? { jsonrpc: '2.0', method } : { jsonrpc: '2.0', method, params });
+  }
+
+  /** Ends the conversation: handlers are told by their signal, waiting requests fail with `error`. */
+  close(reason = 'the connection is closed', error?: Error): void {
+    if (this.state === 'closed') return;
+    this.state = 'closed';
+    for (const exchange of [...this.incoming.values()]) {
+      this.forget(exchange);
+      exchange.cancel(reason);
+    }
+    for (const [id, waiting] of [...this.outgoing]) {
+      this.release(id, waiting);
+      waiting.reject(error ?? new JexoError('JEXO_CLOSED', `${waiting.method} was not answered: ${reason}.`));
+    }
+    const tasks = this.closing;
+    this.closing = [];
+    for (const task of tasks) task(reason);
+  }
+}
+
+/** Never answer what looks like an answer: two peers would send errors to each other for ever. */
+function deservesAnAnswer(value: unknown): boolean {
+  return typeof value !== 'object' || value === null || !('result' in value || 'error' in value);
+}
+
+function cancelled(method: string, signal: AbortSignal): JexoError {
+  const reason: unknown = signal.reason;
+  return new JexoError('JEXO_CANCELLED', `${method} was cancelled${reason instanceof Error && reason.name !== 'AbortError' ? `: ${reason.message}` : ''}.`, { cause: reason });
+}
+
+export function failure(id: RequestId | undefined, error: ErrorObject): JsonRpcMessage {
+  return id === undefined ? { jsonrpc: '2.0', error } : { jsonrpc: '2.0', id, error };
+}

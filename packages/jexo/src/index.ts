@@ -1,0 +1,18 @@
+/** The library: describe a server, wrap what exists, serve it, use it. */
+export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
+export { answer, type Answer } from './offers/answer.js';
+export type { Call } from './offers/call.js';
+export { defineServer, isServer, type Server, type ServerDefinition } from './offers/define-server.js';
+export { middleware, type Middleware } from './offers/middleware.js';
+export { tool, type Offer, type Omission, type Source, type ToolDefinition, type ToolOffer } from './offers/offer.js';
+export type { Infer, InferInput, Issue, Schema, StandardSchema } from './offers/schema.js';
+export { wrapFunctions, type WrapFunctionsOptions } from './sources/functions/wrap-functions.js';
+export { serveStdio, type ServeStdioOptions, type StdioService } from './transports/serve-stdio.js';
+export { serveHttp, type HttpService, type ServeHttpOptions } from './transports/http/serve-http.js';
+export { nodeHandler, type NodeHandler, type NodeHandlerOptions } from './transports/http/node-handler.js';
+export type { WireEvent, WireTap } from './transports/link.js';
+export { connect, type ConnectOptions, type ConnectTarget } from './client/connect.js';
+export type { CallOptions, Client, ClientOptions } from './client/connect-link.js';
+export { RpcError, errorCodes } from './protocol/json-rpc.js';
+export { newestRevision, revisions, type Revision } from './protocol/revisions.js';
+export type { CallToolResult, ContentBlock, Implementation, JsonSchema, LogLevel, LogMessage, ProgressUpdate, Tool, ToolAnnotations } from './protocol/types.js';

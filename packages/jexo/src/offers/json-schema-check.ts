@@ -1,0 +1,82 @@
+import { Ajv, type ErrorObject, type Options } from 'ajv';
+import { Ajv2020 } from 'ajv/dist/2020.js';
+import addFormats from 'ajv-formats';
+import { JexoError, messageOf } from '../errors.js';
+import type { JsonSchema } from '../protocol/types.js';
+import { formatPath, show, type Checked, type Issue } from './schema.js';
+
+const options: Options = { allErrors: true, useDefaults: true, strict: false, verbose: true, validateFormats: true, logger: false };
+type AddFormats = (ajv: Ajv) => Ajv;
+
+const dialects = new Map<string, Ajv>();
+function ajvFor(schema: JsonSchema): Ajv {
+  const draft07 = typeof schema.$schema === 'string' && schema.$schema.includes('draft-07');
+  const dialect = draft07 ? 'draft-07' : '2020-12';
+  let ajv = dialects.get(dialect);
+  if (ajv === undefined) {
+    ajv = draft07 ? new Ajv(options) : new Ajv2020(options);
+    (addFormats as unknown as AddFormats)(ajv);
+    dialects.set(dialect, ajv);
+  }
+  return ajv;
+}
+
+/**
+ * Compiles plain JSON Schema into a check. Defaults are filled in.
+ * @throws JexoError JEXO_SCHEMA_INVALID
+ */
+export function compileCheck(schema: JsonSchema, where: string): (value: unknown) => Checked {
+  const ajv = ajvFor(schema);
+  let validate: ReturnType<Ajv['compile']>;
+  try {
+    validate = ajv.compile(schema);
+  } catch (error) {
+    throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not valid JSON Schema: ${messageOf(error)}`, { where, cause: error });
+  }
+  return (value) => {
+    if (validate(value)) return { ok: true, value };
+    return { ok: false, issues: readable(validate.errors ?? []) };
+  };
+}
+
+/** Errors of the branches of a union say less than the union's own; keep the ones a person can act on. */
+function readable(errors: readonly ErrorObject[]): Issue[] {
+  const issues = new Map<string, Issue>();
+  for (const error of errors) {
+    const issue = readableIssue(error);
+    const key = `${issue.path} ${issue.expected}`;
+    if (!issues.has(key)) issues.set(key, issue);
+  }
+  return [...issues.values()];
+}
+
+function readableIssue(error: ErrorObject): Issue {
+  const steps = error.instancePath
+    .split('/')
+    .slice(1)
+    .map((step) => step.replaceAll('~1', '/').replaceAll('~0', '~'))
+    .map((step) => (/^\d+$/.test(step) ? Number(step) : step));
+  const params = error.params as Record<string, unknown>;
+  const got = show(error.data);
+  switch (error.keyword) {
+    case 'required':
+      return { path: formatPath([...steps, String(params.missingProperty)]), expected: 'a value is required', got: 'nothing' };
+    case 'additionalProperties':
+    case 'unevaluatedProperties': {
+      const name = String(params.additionalProperty ?? params.unevaluatedProperty);
+      const known = Object.keys((error.parentSchema as { properties?: object } | undefined)?.properties ?? {});
+      const expected = known.length > 0 ? `there is no such field (the fields are ${known.join(', ')})` : 'there is no such field';
+      return { path: formatPath([...steps, name]), expected, got: show((error.data as Record<string, unknown>)[name]) };
+    }
+    case 'type':
+      return { path: formatPath(steps), expected: `expected ${[params.type].flat().join(' or ')}`, got };
+    case 'enum':
+      return { path: formatPath(steps), expected: `expected one of ${(params.allowedValues as unknown[]).map(show).join(', ')}`, got };
+    case 'const':
+      return { path: formatPath(steps), expected: `expected ${show(params.allowedValue)}`, got };
+    case 'format':
+      return { path: formatPath(steps), expected: `expected the format ${String(params.format)}`, got };
+    default:
+      return { path: formatPath(steps), expected: error.message ?? error.keyword, got };
+  }
+}

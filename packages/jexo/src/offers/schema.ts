@@ -1,0 +1,139 @@
+import { JexoError, messageOf } from '../errors.js';
+import type { JsonSchema } from '../protocol/types.js';
+import type { FromJsonSchema } from './from-json-schema.js';
+
+/** The part of the Standard Schema interface (version 1) that Jexo reads; zod 4.2 and newer have all of it. */
+export interface StandardSchema<Input = unknown, Output = Input> {
+  readonly '~standard': {
+    readonly version: 1;
+    readonly vendor: string;
+    readonly validate: (value: unknown, ...rest: never[]) => StandardResult<Output> | Promise<StandardResult<Output>>;
+    readonly types?: { readonly input: Input; readonly output: Output } | undefined;
+  };
+}
+type StandardResult<Output> = { readonly value: Output; readonly issues?: undefined } | { readonly issues: readonly StandardIssue[] };
+interface StandardIssue {
+  readonly message: string;
+  readonly path?: readonly (PropertyKey | { readonly key: PropertyKey })[] | undefined;
+}
+interface OffersJsonSchema {
+  readonly jsonSchema?: Record<'input' | 'output', (options: { target: string }) => Record<string, unknown>>;
+}
+
+/** A schema: zod 4, any Standard Schema that gives JSON Schema, or plain JSON Schema (2020-12, or draft-07 named by `$schema`). */
+export type Schema = StandardSchema | JsonSchema;
+
+/** The type of a value after it has passed the schema. */
+export type Infer<S> = S extends StandardSchema<unknown, infer Output> ? Output : S extends JsonSchema ? FromJsonSchema<S> : unknown;
+
+/** The type of a value before it passes the schema: defaulted fields may be missing. */
+export type InferInput<S> = S extends StandardSchema<infer Input, unknown> ? Input : S extends JsonSchema ? FromJsonSchema<S> : unknown;
+
+/** One wrong field: where, what was expected, what came. */
+export interface Issue {
+  /** A path as a person writes it: `place.apiary`, `counts[2]`; empty for the whole value. */
+  readonly path: string;
+  readonly expected: string;
+  readonly got: string;
+}
+export type Checked = { readonly ok: true; readonly value: unknown } | { readonly ok: false; readonly issues: readonly Issue[] };
+
+export interface CompiledSchema {
+  readonly json: JsonSchema;
+  /** Checks a value; the answer is a promise only while the validator is still loading or the schema itself is asynchronous. */
+  check(value: unknown): Checked | Promise<Checked>;
+}
+
+export function isStandardSchema(value: unknown): value is StandardSchema {
+  return (typeof value === 'object' || typeof value === 'function') && value !== null && '~standard' in value;
+}
+
+/**
+ * Reads a schema once: its JSON Schema for listings, and a check that compiles on first use.
+ * @throws JexoError JEXO_SCHEMA_INVALID
+ */
+export function compileSchema(schema: Schema, direction: 'input' | 'output', where: string): CompiledSchema {
+  return isStandardSchema(schema) ? fromStandard(schema, direction, where) : fromJson(schema, where);
+}
+
+function fromStandard(schema: StandardSchema, direction: 'input' | 'output', where: string): CompiledSchema {
+  const standard = schema['~standard'];
+  const offered = (standard as OffersJsonSchema).jsonSchema;
+  if (offered === undefined) {
+    throw new JexoError('JEXO_SCHEMA_INVALID', `The ${direction} schema of ${where} (${standard.vendor}) offers no JSON Schema, so no client could be told of it.`, { where });
+  }
+  let json: JsonSchema;
+  try {
+    json = withoutDialect(offered[direction]({ target: 'draft-2020-12' }));
+  } catch (error) {
+    throw new JexoError('JEXO_SCHEMA_INVALID', `The ${direction} schema of ${where} cannot be written as JSON Schema: ${messageOf(error)}`, { where, cause: error });
+  }
+  requireObjectRoot(json, direction, where);
+  const read = (result: StandardResult<unknown>, value: unknown): Checked =>
+    result.issues === undefined ? { ok: true, value: result.value } : { ok: false, issues: result.issues.map((issue) => standardIssue(issue, value)) };
+  return {
+    json,
+    check(value) {
+      const result = standard.validate(value);
+      return result instanceof Promise ? result.then((settled) => read(settled, value)) : read(result, value);
+    },
+  };
+}
+
+function fromJson(schema: JsonSchema, where: string): CompiledSchema {
+  if (typeof schema !== 'object' || schema === null || Array.isArray(schema)) throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not an object.`, { where });
+  const json = withoutDialect(schema);
+  requireObjectRoot(json, 'input', where);
+  let check: ((value: unknown) => Checked) | undefined;
+  return {
+    json,
+    check(value) {
+      if (check !== undefined) return check(value);
+      return import('./json-schema-check.js').then(({ compileCheck }) => (check ??= compileCheck(schema, where))(value));
+    },
+  };
+}
+
+/** 2020-12 is what a missing `$schema` means (Server features, "Tools"), so naming it only costs tokens. */
+function withoutDialect(schema: Record<string, unknown>): JsonSchema {
+  if (typeof schema.$schema !== 'string' || !schema.$schema.includes('2020-12')) return schema;
+  const { $schema: _, ...rest } = schema;
+  return rest;
+}
+
+function requireObjectRoot(json: JsonSchema, direction: string, where: string): void {
+  if (json.type === 'object') return;
+  throw new JexoError('JEXO_SCHEMA_INVALID', `The ${direction} schema of ${where} must describe an object: the protocol wants "type": "object" at its root.`, {
+    where,
+    next: 'Put the value into an object with one named property.',
+  });
+}
+
+function standardIssue(issue: StandardIssue, root: unknown): Issue {
+  const path = (issue.path ?? []).map((step) => (typeof step === 'object' ? step.key : step));
+  let value = root;
+  for (const step of path) value = typeof value === 'object' && value !== null ? (value as Record<PropertyKey, unknown>)[step] : undefined;
+  return { path: formatPath(path), expected: issue.message.replace(/^Invalid (?:input|option): /, '').replace(/, received .*$/, ''), got: show(value) };
+}
+
+export function formatPath(steps: readonly PropertyKey[]): string {
+  return steps.reduce<string>((path, step) => (typeof step === 'number' ? `${path}[${step}]` : path === '' ? String(step) : `${path}.${String(step)}`), '');
+}
+
+/** A value in a few words, for messages. */
+export function show(value: unknown): string {
+  if (value === undefined) return 'nothing';
+  let text: string | undefined;
+  try {
+    text = JSON.stringify(value);
+  } catch {
+    text = undefined; // a cycle or a BigInt: name the kind instead
+  }
+  if (text === undefined) return `a ${typeof value}`;
+  return text.length > 80 ? `${text.slice(0, 77)}...` : text;
+}
+
+/** The text a model reads when its input was wrong: each field, what was expected, what came. */
+export function describeIssues(issues: readonly Issue[]): string {
+  return issues.map(({ path, expected, got }) => `- ${path === '' ? '(the whole input)' : path}: ${expected}; got ${got}`).join('\n');
+}

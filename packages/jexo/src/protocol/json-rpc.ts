@@ -1,0 +1,116 @@
+/** The envelope: JSON-RPC 2.0 as the protocol uses it (Base protocol, "Messages"). */
+
+export type RequestId = string | number;
+
+export interface JsonRpcRequest {
+  readonly jsonrpc: '2.0';
+  readonly id: RequestId;
+  readonly method: string;
+  readonly params?: Params;
+}
+export interface JsonRpcNotification {
+  readonly jsonrpc: '2.0';
+  readonly method: string;
+  readonly params?: Params;
+}
+export interface JsonRpcResult {
+  readonly jsonrpc: '2.0';
+  readonly id: RequestId;
+  readonly result: object;
+}
+export interface JsonRpcError {
+  readonly jsonrpc: '2.0';
+  /** Left out when the id of the request could not be read; some peers send null instead. */
+  readonly id?: RequestId | null;
+  readonly error: ErrorObject;
+}
+export interface ErrorObject {
+  readonly code: number;
+  readonly message: string;
+  readonly data?: unknown;
+}
+export type JsonRpcResponse = JsonRpcResult | JsonRpcError;
+export type JsonRpcMessage = JsonRpcRequest | JsonRpcNotification | JsonRpcResponse;
+// eslint-disable-next-line @typescript-eslint/no-explicit-any -- params are judged by each method's own handler
+export type Params = Record<string, any>;
+
+export const errorCodes = {
+  parseError: -32700,
+  invalidRequest: -32600,
+  methodNotFound: -32601,
+  invalidParams: -32602,
+  internalError: -32603,
+  resourceNotFound: -32002,
+  urlElicitationRequired: -32042,
+  userRejected: -1,
+} as const;
+
+/** An error that travels in an error response, with its JSON-RPC code. */
+export class RpcError extends Error {
+  override readonly name = 'RpcError';
+  constructor(
+    readonly code: number,
+    message: string,
+    readonly data?: unknown,
+  ) {
+    super(message);
+  }
+}
+
+/** JSON that is already serialised, so that a listing is written once and sent many times. */
+export class RawJson {
+  constructor(readonly json: string) {}
+}
+
+export function encode(message: JsonRpcMessage | readonly JsonRpcMessage[]): string {
+  if (!Array.isArray(message) && (message as JsonRpcResult).result instanceof RawJson) {
+    const { id, result } = message as JsonRpcResult;
+    return `{"jsonrpc":"2.0","id":${JSON.stringify(id)},"result":${(result as RawJson).json}}`;
+  }
+  if (Array.isArray(message)) return `[${message.map(encode).join(',')}]`;
+  return JSON.stringify(message);
+}
+
+export type Envelope =
+  | { readonly kind: 'request'; readonly message: JsonRpcRequest }
+  | { readonly kind: 'notification'; readonly message: JsonRpcNotification }
+  | { readonly kind: 'result'; readonly message: JsonRpcResult }
+  | { readonly kind: 'error'; readonly message: JsonRpcError }
+  | { readonly kind: 'invalid'; readonly why: string; readonly id: RequestId | undefined };
+
+export function isRequestId(value: unknown): value is RequestId {
+  return typeof value === 'string' || (typeof value === 'number' && Number.isInteger(value));
+}
+
+function isObject(value: unknown): value is Record<string, unknown> {
+  return typeof value === 'object' && value !== null && !Array.isArray(value);
+}
+
+/** Tells which of the four kinds a parsed value is, or why it is none of them. */
+export function readEnvelope(value: unknown): Envelope {
+  if (!isObject(value)) return { kind: 'invalid', why: 'a message must be a JSON object', id: undefined };
+  const id = isRequestId(value.id) ? value.id : undefined;
+  if (value.jsonrpc !== '2.0') return { kind: 'invalid', why: 'jsonrpc must be "2.0"', id };
+  if ('method' in value) {
+    if (typeof value.method !== 'string') return { kind: 'invalid', why: 'method must be a string', id };
+    if (value.params !== undefined && !isObject(value.params)) return { kind: 'invalid', why: 'params must be an object', id };
+    if (!('id' in value)) return { kind: 'notification', message: value as unknown as JsonRpcNotification };
+    if (id === undefined) return { kind: 'invalid', why: 'id must be a string or an integer', id };
+    return { kind: 'request', message: value as unknown as JsonRpcRequest };
+  }
+  if ('error' in value) {
+    if ('result' in value) return { kind: 'invalid', why: 'a response has either result or error, not both', id };
+    const error = value.error;
+    if (!isObject(error) || !Number.isInteger(error.code) || typeof error.message !== 'string') {
+      return { kind: 'invalid', why: 'error must hold an integer code and a message', id };
+    }
+    if (id === undefined && value.id !== undefined && value.id !== null) return { kind: 'invalid', why: 'id must be a string or an integer', id };
+    return { kind: 'error', message: value as unknown as JsonRpcError };
+  }
+  if ('result' in value) {
+    if (!isObject(value.result)) return { kind: 'invalid', why: 'result must be an object', id };
+    if (id === undefined) return { kind: 'invalid', why: 'id must be a string or an integer', id };
+    return { kind: 'result', message: value as unknown as JsonRpcResult };
+  }
+  return { kind: 'invalid', why: 'a message needs a method, a result or an error', id };
+}

@@ -1,0 +1,269 @@
+/** The shapes of the newest revision; `shape-down.ts` takes from them what an older peer does not know. */
+import type { Revision } from './revisions.js';
+
+export type Meta = Record<string, unknown>;
+export type JsonSchema = { readonly [keyword: string]: unknown };
+
+export interface Icon {
+  /** An `https:` or `data:` URI. */
+  readonly src: string;
+  readonly mimeType?: string;
+  /** `"48x48"`, or `"any"`. */
+  readonly sizes?: readonly string[];
+  readonly theme?: 'light' | 'dark';
+}
+export interface Implementation {
+  readonly name: string;
+  readonly version: string;
+  readonly title?: string;
+  readonly description?: string;
+  readonly icons?: readonly Icon[];
+  readonly websiteUrl?: string;
+}
+
+export interface ClientCapabilities {
+  readonly experimental?: Record<string, object>;
+  readonly roots?: { readonly listChanged?: boolean };
+  readonly sampling?: { readonly context?: object; readonly tools?: object };
+  readonly elicitation?: { readonly form?: object; readonly url?: object };
+  readonly tasks?: {
+    readonly list?: object;
+    readonly cancel?: object;
+    readonly requests?: { readonly sampling?: { readonly createMessage?: object }; readonly elicitation?: { readonly create?: object } };
+  };
+  readonly extensions?: Record<string, object>;
+}
+export interface ServerCapabilities {
+  readonly experimental?: Record<string, object>;
+  readonly logging?: object;
+  readonly completions?: object;
+  readonly prompts?: { readonly listChanged?: boolean };
+  readonly resources?: { readonly subscribe?: boolean; readonly listChanged?: boolean };
+  readonly tools?: { readonly listChanged?: boolean };
+  readonly tasks?: { readonly list?: object; readonly cancel?: object; readonly requests?: { readonly tools?: { readonly call?: object } } };
+  readonly extensions?: Record<string, object>;
+}
+export interface InitializeResult {
+  readonly protocolVersion: Revision;
+  readonly capabilities: ServerCapabilities;
+  readonly serverInfo: Implementation;
+  readonly instructions?: string;
+}
+
+export interface Annotations {
+  readonly audience?: readonly ('user' | 'assistant')[];
+  /** 0 to 1; 1 is effectively required. */
+  readonly priority?: number;
+  /** ISO 8601. */
+  readonly lastModified?: string;
+}
+export interface ToolAnnotations {
+  readonly title?: string;
+  readonly readOnlyHint?: boolean;
+  readonly destructiveHint?: boolean;
+  readonly idempotentHint?: boolean;
+  readonly openWorldHint?: boolean;
+}
+export type TaskSupport = 'forbidden' | 'optional' | 'required';
+export interface Tool {
+  readonly name: string;
+  readonly title?: string;
+  readonly description?: string;
+  readonly inputSchema: JsonSchema;
+  readonly outputSchema?: JsonSchema;
+  readonly annotations?: ToolAnnotations;
+  readonly icons?: readonly Icon[];
+  readonly execution?: { readonly taskSupport?: TaskSupport };
+  readonly _meta?: Meta;
+}
+
+interface Block {
+  readonly annotations?: Annotations;
+  readonly _meta?: Meta;
+}
+export interface TextContent extends Block {
+  readonly type: 'text';
+  readonly text: string;
+}
+export interface ImageContent extends Block {
+  readonly type: 'image';
+  /** Base64. */
+  readonly data: string;
+  readonly mimeType: string;
+}
+export interface AudioContent extends Block {
+  readonly type: 'audio';
+  /** Base64. */
+  readonly data: string;
+  readonly mimeType: string;
+}
+export interface TextResourceContents {
+  readonly uri: string;
+  readonly mimeType?: string;
+  readonly text: string;
+  readonly _meta?: Meta;
+}
+export interface BlobResourceContents {
+  readonly uri: string;
+  readonly mimeType?: string;
+  /** Base64. */
+  readonly blob: string;
+  readonly _meta?: Meta;
+}
+export type ResourceContents = TextResourceContents | BlobResourceContents;
+export interface EmbeddedResource extends Block {
+  readonly type: 'resource';
+  readonly resource: ResourceContents;
+}
+export interface Resource {
+  readonly uri: string;
+  readonly name: string;
+  readonly title?: string;
+  readonly description?: string;
+  readonly mimeType?: string;
+  /** Bytes, before base64. */
+  readonly size?: number;
+  readonly annotations?: Annotations;
+  readonly icons?: readonly Icon[];
+  readonly _meta?: Meta;
+}
+export interface ResourceLink extends Resource {
+  readonly type: 'resource_link';
+}
+export type ContentBlock = TextContent | ImageContent | AudioContent | EmbeddedResource | ResourceLink;
+export const contentTypes: readonly string[] = ['text', 'image', 'audio', 'resource', 'resource_link'];
+
+export interface ResourceTemplate {
+  readonly uriTemplate: string;
+  readonly name: string;
+  readonly title?: string;
+  readonly description?: string;
+  readonly mimeType?: string;
+  readonly annotations?: Annotations;
+  readonly icons?: readonly Icon[];
+  readonly _meta?: Meta;
+}
+export interface PromptArgument {
+  readonly name: string;
+  readonly title?: string;
+  readonly description?: string;
+  readonly required?: boolean;
+}
+export interface Prompt {
+  readonly name: string;
+  readonly title?: string;
+  readonly description?: string;
+  readonly arguments?: readonly PromptArgument[];
+  readonly icons?: readonly Icon[];
+  readonly _meta?: Meta;
+}
+export interface PromptMessage {
+  readonly role: 'user' | 'assistant';
+  readonly content: ContentBlock;
+}
+export interface GetPromptResult {
+  readonly description?: string;
+  readonly messages: readonly PromptMessage[];
+  readonly _meta?: Meta;
+}
+export interface CallToolResult {
+  readonly content: readonly ContentBlock[];
+  readonly structuredContent?: Record<string, unknown>;
+  readonly isError?: boolean;
+  readonly _meta?: Meta;
+}
+export interface ReadResourceResult {
+  readonly contents: readonly ResourceContents[];
+  readonly _meta?: Meta;
+}
+
+export const logLevels = ['debug', 'info', 'notice', 'warning', 'error', 'critical', 'alert', 'emergency'] as const;
+export type LogLevel = (typeof logLevels)[number];
+export interface LogMessage {
+  readonly level: LogLevel;
+  readonly logger?: string;
+  readonly data: unknown;
+}
+export interface ProgressUpdate {
+  readonly progress: number;
+  readonly total?: number;
+  readonly message?: string;
+}
+
+export interface Root {
+  /** A `file://` URI. */
+  readonly uri: string;
+  readonly name?: string;
+  readonly _meta?: Meta;
+}
+export interface ElicitParams {
+  readonly mode?: 'form' | 'url';
+  readonly message: string;
+  readonly requestedSchema?: JsonSchema;
+  readonly url?: string;
+  readonly elicitationId?: string;
+}
+export interface ElicitResult {
+  readonly action: 'accept' | 'decline' | 'cancel';
+  readonly content?: Record<string, unknown>;
+}
+export interface ToolUseContent {
+  readonly type: 'tool_use';
+  readonly id: string;
+  readonly name: string;
+  readonly input: Record<string, unknown>;
+}
+export interface ToolResultContent {
+  readonly type: 'tool_result';
+  readonly toolUseId: string;
+  readonly content: readonly ContentBlock[];
+  readonly structuredContent?: Record<string, unknown>;
+  readonly isError?: boolean;
+}
+export type SamplingContent = TextContent | ImageContent | AudioContent | ToolUseContent | ToolResultContent;
+export interface SamplingMessage {
+  readonly role: 'user' | 'assistant';
+  readonly content: SamplingContent | readonly SamplingContent[];
+  readonly _meta?: Meta;
+}
+export interface CreateMessageParams {
+  readonly messages: readonly SamplingMessage[];
+  readonly modelPreferences?: {
+    readonly hints?: readonly { readonly name?: string }[];
+    readonly costPriority?: number;
+    readonly speedPriority?: number;
+    readonly intelligencePriority?: number;
+  };
+  readonly systemPrompt?: string;
+  readonly includeContext?: 'none' | 'thisServer' | 'allServers';
+  readonly temperature?: number;
+  readonly maxTokens: number;
+  readonly stopSequences?: readonly string[];
+  readonly metadata?: object;
+  readonly tools?: readonly Tool[];
+  readonly toolChoice?: { readonly mode?: 'auto' | 'required' | 'none' };
+}
+export interface CreateMessageResult {
+  readonly role: 'user' | 'assistant';
+  readonly content: SamplingContent | readonly SamplingContent[];
+  readonly model: string;
+  readonly stopReason?: string;
+}
+export interface Completion {
+  readonly values: readonly string[];
+  readonly total?: number;
+  readonly hasMore?: boolean;
+}
+export type CompletionRef = { readonly type: 'ref/prompt'; readonly name: string } | { readonly type: 'ref/resource'; readonly uri: string };
+export type TaskStatus = 'working' | 'input_required' | 'completed' | 'failed' | 'cancelled';
+export interface Task {
+  readonly taskId: string;
+  readonly status: TaskStatus;
+  readonly statusMessage?: string;
+  readonly createdAt: string;
+  readonly lastUpdatedAt: string;
+  /** Milliseconds; null means unlimited. */
+  readonly ttl: number | null;
+  /** Milliseconds. */
+  readonly pollInterval?: number;
+}

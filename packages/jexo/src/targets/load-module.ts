@@ -1,0 +1,129 @@
+import { createHash } from 'node:crypto';
+import { existsSync, mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { isBuiltin } from 'node:module';
+import { tmpdir } from 'node:os';
+import { basename, dirname, extname, join, relative, resolve } from 'node:path';
+import { fileURLToPath, pathToFileURL } from 'node:url';
+import type { BuildFailure, Message, Plugin } from 'esbuild';
+import { JexoError, messageOf } from '../errors.js';
+
+export interface LoadedModule {
+  readonly namespace: Readonly<Record<string, unknown>>;
+  /** The module and every local file it is made of. */
+  readonly files: readonly string[];
+}
+
+const typed = new Set(['.ts', '.tsx', '.mts', '.cts', '.jsx']);
+
+/**
+ * Loads a module, with its types taken out when it has any. Its packages are loaded from where it stands.
+ * @throws JexoError JEXO_TARGET_MISSING, JEXO_SYNTAX, JEXO_MODULE_FAILED
+ */
+export async function loadModule(path: string): Promise<LoadedModule> {
+  const file = resolve(path);
+  const shown = relative(process.cwd(), file) || file;
+  if (!existsSync(file)) throw new JexoError('JEXO_TARGET_MISSING', `There is no file ${shown}.`, { where: shown });
+  if (!statSync(file).isFile()) throw new JexoError('JEXO_TARGET_UNKNOWN', `${shown} is not a file.`, { where: shown });
+  const { entry, files } = typed.has(extname(file)) ? await compile(file) : { entry: pathToFileURL(file).href, files: [file] };
+  try {
+    return { namespace: (await import(entry)) as Record<string, unknown>, files };
+  } catch (error) {
+    if (error instanceof SyntaxError && !typed.has(extname(file))) await compile(file); // says where, when the mistake is in this file
+    throw new JexoError('JEXO_MODULE_FAILED', `${shown} failed while it was loading: ${messageOf(error)}`, { where: firstPlace(error, dirname(file)) ?? shown, cause: error });
+  }
+}
+
+/** The first line of the stack that lies in the user's own files. */
+function firstPlace(error: unknown, folder: string): string | undefined {
+  const stack = error instanceof Error ? (error.stack ?? '') : '';
+  for (const [, path, line, column] of stack.matchAll(/(?:file:\/\/)?(\/[^\s():]+|[A-Za-z]:\\[^\s():]+):(\d+):(\d+)/g)) {
+    if (!path!.startsWith(folder) || path!.includes('node_modules')) continue;
+    return `${relative(process.cwd(), path!)}:${line}:${column}`;
+  }
+  return undefined;
+}
+
+async function compile(file: string): Promise<{ readonly entry: string; readonly files: readonly string[] }> {
+  const { build } = await import('esbuild');
+  process.setSourceMapsEnabled(true);
+  const out = join(tmpdir(), `jexo-${process.getuid?.() ?? 'user'}`);
+  let result;
+  try {
+    result = await build({
+      entryPoints: [file],
+      bundle: true,
+      write: false,
+      metafile: true,
+      format: 'esm',
+      platform: 'node',
+      target: 'node20',
+      sourcemap: 'inline',
+      outdir: out,
+      absWorkingDir: dirname(file),
+      logLevel: 'silent',
+      plugins: [ownUrl, packagesByPlace],
+    });
+  } catch (error) {
+    throw describe(error as BuildFailure, file);
+  }
+  const code = result.outputFiles[0]!.text;
+  mkdirSync(out, { recursive: true, mode: 0o700 });
+  const target = join(out, `${basename(file, extname(file))}-${createHash('sha256').update(file).update(code).digest('hex').slice(0, 16)}.mjs`);
+  if (!existsSync(target)) writeFileSync(target, code, { mode: 0o600 });
+  const files = Object.keys(result.metafile.inputs).map((input) => resolve(dirname(file), input));
+  return { entry: pathToFileURL(target).href, files };
+}
+
+function describe(failure: BuildFailure, file: string): JexoError {
+  const first = failure.errors?.[0] as Message | undefined;
+  if (first === undefined) return new JexoError('JEXO_MODULE_FAILED', `${file} could not be read: ${messageOf(failure)}`, { where: file, cause: failure });
+  const { location, text } = first;
+  const at = location === null ? file : `${relative(process.cwd(), resolve(dirname(file), location.file))}:${location.line}:${location.column + 1}`;
+  const excerpt = location === null ? '' : `\n  ${location.line} | ${location.lineText}\n  ${' '.repeat(String(location.line).length)} | ${' '.repeat(location.column)}^`;
+  const missing = text.startsWith('Could not resolve');
+  return new JexoError(missing ? 'JEXO_MODULE_FAILED' : 'JEXO_SYNTAX', `${at}: ${text}${excerpt}`, {
+    where: at,
+    ...(missing && { next: 'Check the path of the import, or install the package it names.' }),
+  });
+}
+
+/** `import.meta.url` keeps naming the source file, although the compiled one lies elsewhere. */
+const ownUrl: Plugin = {
+  name: 'own-url',
+  setup(build) {
+    build.onLoad({ filter: /\.[cm]?[jt]sx?$/ }, ({ path }) => {
+      const text = readFileSync(path, 'utf8');
+      const extension = extname(path).slice(1).replace(/^[cm]/, '') as 'ts' | 'tsx' | 'js' | 'jsx';
+      if (!text.includes('import.meta.')) return { contents: text, loader: extension };
+      const url = JSON.stringify(pathToFileURL(path).href);
+      const contents = text.replaceAll('import.meta.url', url).replaceAll('import.meta.dirname', JSON.stringify(dirname(path))).replaceAll('import.meta.filename', JSON.stringify(path));
+      return { contents, loader: extension };
+    });
+  },
+};
+
+/** Packages are not compiled in: they are named by where they stand, so that the compiled file may lie anywhere. */
+const packagesByPlace: Plugin = {
+  name: 'packages-by-place',
+  setup(build) {
+    build.onResolve({ filter: /^[^./]/ }, async (args) => {
+      if (args.kind === 'entry-point' || args.pluginData === 'inner' || isBuiltin(args.path) || /^[A-Za-z]:[\\/]/.test(args.path)) return undefined;
+      const found = await build.resolve(args.path, { kind: args.kind, importer: args.importer, resolveDir: args.resolveDir, pluginData: 'inner' });
+      if (found.errors.length === 0 && found.path !== '') {
+        // A path alias of the project leads to a source file of its own, which is compiled in.
+        return found.path.includes('node_modules') || !typed.has(extname(found.path)) ? { path: pathToFileURL(found.path).href, external: true } : found;
+      }
+      if (args.path === 'jexo') return { path: ownEntry(), external: true };
+      return { errors: found.errors };
+    });
+  },
+};
+
+/** This package itself, for a module that imports it where it is not installed. */
+function ownEntry(): string {
+  for (let folder = dirname(fileURLToPath(import.meta.url)); ; folder = dirname(folder)) {
+    const found = join(folder, 'dist', 'index.mjs');
+    if (existsSync(found)) return pathToFileURL(found).href;
+    if (folder === dirname(folder)) throw new JexoError('JEXO_MODULE_FAILED', 'The package jexo is not installed where the module stands.', { next: 'Run: npm install jexo' });
+  }
+}

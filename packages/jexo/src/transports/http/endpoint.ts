@@ -1,0 +1,325 @@
+import { systemClock, type Clock } from '../../engine/clock.js';
+import type { Channel } from '../../engine/exchange.js';
+import { assumeInitialized } from '../../engine/handshake.js';
+import { failure, type Peer } from '../../engine/peer.js';
+import type { Servable } from '../../engine/servable.js';
+import { encode, errorCodes, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
+import { assumedHttpRevision, isRevision } from '../../protocol/revisions.js';
+import { createGate, type GateOptions } from './gate.js';
+
+/** The runtime's request, as far as the endpoint needs it. */
+export interface HttpRequest {
+  readonly method: string;
+  /** A header by its lower-case name. */
+  header(name: string): string | undefined;
+  readonly address?: string | undefined;
+}
+
+/** The runtime's way to answer. One of `reply` and `stream` is called, once. */
+export interface Responder {
+  reply(status: number, headers: Record<string, string>, body: string): void;
+  stream(headers: Record<string, string>): EventStream;
+}
+export interface EventStream {
+  write(text: string): void;
+  end(): void;
+  onClose(task: () => void): void;
+}
+
+export interface EndpointOptions extends GateOptions {
+  /** False serves every request by itself, without sessions: for hosts that keep nothing between requests. Default true. */
+  readonly sessions?: boolean;
+  /** Milliseconds without a request after which a session with no open stream ends. Default 30 minutes. */
+  readonly sessionIdleMs?: number;
+  /** Sessions at once. Default 10,000; further ones are refused with 503. */
+  readonly maxSessions?: number;
+  readonly clock?: Clock;
+  readonly onFault?: (error: unknown, reference: string) => void;
+}
+
+export interface Endpoint {
+  /** Answers one request; `body` is its whole text, empty for GET and DELETE. */
+  handle(request: HttpRequest, body: string, responder: Responder): void;
+  readonly sessions: number;
+  /** Resolves when nothing is being answered. */
+  whenIdle(): Promise<void>;
+  close(reason: string): void;
+}
+
+interface HttpSession {
+  readonly id: string;
+  readonly peer: Peer;
+  readonly standing: StandingChannel;
+  lastSeen: number;
+}
+
+const json = { 'content-type': 'application/json' };
+const eventStream = { 'content-type': 'text/event-stream', 'cache-control': 'no-cache, no-transform', 'x-accel-buffering': 'no' };
+/** Messages kept for a client that has no standing stream open. */
+const maxWaiting = 256;
+
+/** The Streamable HTTP endpoint (Transports, "Streamable HTTP"), for any runtime that can reply and stream. */
+export function createEndpoint(server: Servable, options: EndpointOptions): Endpoint {
+  const { clock = systemClock, sessionIdleMs = 30 * 60_000, maxSessions = 10_000, onFault } = options;
+  const stateful = options.sessions ?? true;
+  const gate = createGate(options);
+  const sessions = new Map<string, HttpSession>();
+  const passing = new Set<Peer>();
+  let sweeping: unknown;
+
+  const sweep = () => {
+    sweeping = undefined;
+    const oldest = clock.now() - sessionIdleMs;
+    for (const session of sessions.values()) {
+      if (session.lastSeen < oldest && !session.standing.open && session.peer.inFlight.incoming === 0) session.peer.close('the session was idle for too long');
+    }
+    if (sessions.size > 0) scheduleSweep();
+  };
+  const scheduleSweep = () => (sweeping ??= clock.after(Math.min(sessionIdleMs, 60_000), sweep));
+
+  const openPeer = (request: HttpRequest, outlet: Channel, sessionId?: string): Peer =>
+    server.open({
+      outlet,
+      clock,
+      caller: { transport: 'http', ...(request.address !== undefined && { address: request.address }) },
+      ...(sessionId !== undefined && { sessionId }),
+      ...(onFault !== undefined && { onFault }),
+    });
+
+  const openSession = (request: HttpRequest): HttpSession => {
+    const id = globalThis.crypto.randomUUID();
+    const standing = new StandingChannel();
+    const session: HttpSession = { id, standing, peer: openPeer(request, standing, id), lastSeen: clock.now() };
+    sessions.set(id, session);
+    session.peer.onClose(() => {
+      sessions.delete(id);
+      standing.close();
+    });
+    scheduleSweep();
+    return session;
+  };
+
+  /** The session a request belongs to; when there is none, the request has been answered. */
+  const findSession = (request: HttpRequest, cors: Record<string, string>, responder: Responder): HttpSession | undefined => {
+    const id = request.header('mcp-session-id');
+    if (id === undefined) {
+      refuse(responder, 400, cors, 'Bad request: the Mcp-Session-Id header is missing; send initialize first and repeat the id it answers with');
+      return undefined;
+    }
+    const session = sessions.get(id);
+    if (session === undefined) {
+      refuse(responder, 404, cors, 'Session not found: it has ended or never was; send initialize to start a new one');
+      return undefined;
+    }
+    const revision = request.header('mcp-protocol-version');
+    if (revision !== undefined && revision !== session.peer.revision) {
+      refuse(responder, 400, cors, `Bad request: MCP-Protocol-Version is ${JSON.stringify(revision.slice(0, 40))}, but this session speaks ${session.peer.revision}`);
+      return undefined;
+    }
+    session.lastSeen = clock.now();
+    return session;
+  };
+
+  const post = (request: HttpRequest, body: string, cors: Record<string, string>, responder: Responder) => {
+    if (!accepts(request.header('content-type') ?? '', ['application/json'])) return refuse(responder, 415, cors, 'Unsupported media type: send application/json');
+    if (!accepts(request.header('accept') ?? '*/*', ['application/json', 'text/event-stream'])) return refuse(responder, 406, cors, 'Not acceptable: accept application/json and text/event-stream');
+    let value: unknown;
+    try {
+      value = JSON.parse(body);
+    } catch {
+      return refuse(responder, 400, cors, 'Parse error: the body is not JSON', errorCodes.parseError);
+    }
+    const requests = countRequests(value);
+    const initialize = isInitialize(value);
+    if (!stateful) {
+      const revision = request.header('mcp-protocol-version') ?? assumedHttpRevision;
+      if (!isRevision(revision)) return refuse(responder, 400, cors, `Bad request: MCP-Protocol-Version ${JSON.stringify(revision.slice(0, 40))} is not supported`);
+      const channel = new PostChannel(requests, responder, cors);
+      const peer = openPeer(request, channel);
+      passing.add(peer);
+      channel.onEnd = () => {
+        passing.delete(peer);
+        peer.close('the request is answered');
+      };
+      if (!initialize) assumeInitialized(peer, revision);
+      return take(peer, value, requests, channel, cors, responder);
+    }
+    if (initialize) {
+      if (request.header('mcp-session-id') !== undefined) return refuse(responder, 400, cors, 'Bad request: initialize starts a new session and must not name an old one');
+      if (sessions.size >= maxSessions) return refuse(responder, 503, cors, 'Too many sessions: try again later', errorCodes.internalError);
+      const session = openSession(request);
+      const channel = new PostChannel(requests, responder, { ...cors, 'mcp-session-id': session.id });
+      // A handshake that failed leaves no session behind.
+      channel.onEnd = () => session.peer.state === 'new' && session.peer.close('the handshake failed');
+      return session.peer.receive(value, channel);
+    }
+    const session = findSession(request, cors, responder);
+    if (session !== undefined) take(session.peer, value, requests, new PostChannel(requests, responder, cors), cors, responder);
+  };
+
+  const take = (peer: Peer, value: unknown, requests: number, channel: PostChannel, cors: Record<string, string>, responder: Responder) => {
+    if (requests > 0) return peer.receive(value, channel);
+    // Only notifications and answers: taken, nothing to say (Transports, "Sending Messages to the Server").
+    let refused: JsonRpcMessage | undefined;
+    peer.receive(value, { send: (message) => (refused ??= message as JsonRpcMessage) });
+    if (refused !== undefined) responder.reply(400, { ...json, ...cors }, encode(refused));
+    else responder.reply(202, cors, '');
+    channel.onEnd?.();
+  };
+
+  const get = (request: HttpRequest, cors: Record<string, string>, responder: Responder) => {
+    if (!accepts(request.header('accept') ?? '', ['text/event-stream'])) return refuse(responder, 406, cors, 'Not acceptable: this address answers GET with text/event-stream only');
+    if (!stateful) return refuse(responder, 405, { ...cors, allow: 'POST' }, 'Method not allowed: this server keeps no sessions');
+    const session = findSession(request, cors, responder);
+    if (session !== undefined) session.standing.attach(responder.stream({ ...eventStream, ...cors }));
+  };
+
+  return {
+    handle(request, body, responder) {
+      const origin = request.header('origin');
+      const refusal = gate.refuses(request.header('host'), origin);
+      if (refusal !== undefined) return refuse(responder, 403, {}, `Forbidden: ${refusal}`);
+      const cors = origin === undefined ? noHeaders : corsFor(origin);
+      switch (request.method) {
+        case 'POST':
+          return post(request, body, cors, responder);
+        case 'GET':
+          return get(request, cors, responder);
+        case 'DELETE': {
+          if (!stateful) return refuse(responder, 405, { ...cors, allow: 'POST' }, 'Method not allowed: this server keeps no sessions');
+          const session = findSession(request, cors, responder);
+          if (session === undefined) return;
+          session.peer.close('the client ended the session');
+          return responder.reply(204, cors, '');
+        }
+        case 'OPTIONS':
+          return responder.reply(204, { ...cors, allow: 'GET, POST, DELETE' }, '');
+        default:
+          return refuse(responder, 405, { ...cors, allow: 'GET, POST, DELETE' }, 'Method not allowed: use GET, POST or DELETE');
+      }
+    },
+    get sessions() {
+      return sessions.size;
+    },
+    async whenIdle() {
+      await Promise.all([...[...sessions.values()].map(({ peer }) => peer), ...passing].map((peer) => peer.whenIdle()));
+    },
+    close(reason) {
+      if (sweeping !== undefined) clock.cancel(sweeping);
+      for (const { peer } of [...sessions.values()]) peer.close(reason);
+      for (const peer of [...passing]) peer.close(reason);
+    },
+  };
+}
+
+const noHeaders: Record<string, string> = {};
+
+function corsFor(origin: string): Record<string, string> {
+  return {
+    'access-control-allow-origin': origin,
+    vary: 'Origin',
+    'access-control-allow-methods': 'GET, POST, DELETE',
+    'access-control-allow-headers': 'content-type, accept, authorization, mcp-session-id, mcp-protocol-version, last-event-id',
+    'access-control-expose-headers': 'mcp-session-id, www-authenticate',
+  };
+}
+
+function refuse(responder: Responder, status: number, headers: Record<string, string>, message: string, code: number = errorCodes.invalidRequest): void {
+  responder.reply(status, { ...json, ...headers }, encode(failure(undefined, { code, message })));
+}
+
+function accepts(header: string, wanted: readonly string[]): boolean {
+  // The exact texts that clients send; anything else is read properly.
+  if (header === 'application/json' || header === 'application/json, text/event-stream') return wanted.includes('application/json');
+  const given = header.split(',').map((part) => part.split(';')[0]!.trim().toLowerCase());
+  return given.some((type) => type === '*/*' || wanted.includes(type) || wanted.some((each) => type === `${each.split('/')[0]}/*`));
+}
+
+/** How many answers a body will get. What is no legal message is answered with an error, so it counts. */
+function countRequests(value: unknown): number {
+  if (Array.isArray(value)) return value.length === 0 ? 1 : value.filter(isAnswered).length;
+  return isAnswered(value) ? 1 : 0;
+}
+function isAnswered(value: unknown): boolean {
+  if (typeof value !== 'object' || value === null) return true;
+  if ('method' in value) return 'id' in value || typeof value.method !== 'string';
+  return !('result' in value || 'error' in value);
+}
+function isInitialize(value: unknown): boolean {
+  return typeof value === 'object' && value !== null && (value as { method?: unknown }).method === 'initialize' && 'id' in value;
+}
+
+/**
+ * The answer to one POST: plain JSON when nothing precedes the result, a stream as soon as something does. Decided by
+ * the first message that leaves, so that both are one code path.
+ */
+class PostChannel implements Channel {
+  onEnd: (() => unknown) | undefined;
+  private stream: EventStream | undefined;
+  private done = false;
+
+  constructor(
+    private expected: number,
+    private readonly responder: Responder,
+    private readonly headers: Record<string, string>,
+  ) {}
+
+  send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void {
+    if (this.done) return;
+    const answers = Array.isArray(message) ? message.length : 'method' in message ? 0 : 1;
+    if (this.stream === undefined && answers > 0 && (answers >= this.expected || Array.isArray(message))) {
+      this.responder.reply(200, this.headers === noHeaders ? json : { ...json, ...this.headers }, encode(message));
+      return this.end();
+    }
+    this.stream ??= this.responder.stream({ ...eventStream, ...this.headers });
+    this.stream.write(`event: message\ndata: ${encode(message)}\n\n`);
+    this.expected -= answers;
+    if (this.expected <= 0) this.end();
+  }
+
+  dropped(_id: RequestId): void {
+    if (this.done) return;
+    this.expected -= 1;
+    if (this.expected > 0) return;
+    this.stream ??= this.responder.stream({ ...eventStream, ...this.headers });
+    this.end();
+  }
+
+  private end(): void {
+    this.done = true;
+    this.stream?.end();
+    this.onEnd?.();
+  }
+}
+
+/** Where messages go that belong to no request: the newest GET stream, or a short queue until there is one. */
+class StandingChannel implements Channel {
+  private stream: EventStream | undefined;
+  private waiting: string[] = [];
+
+  get open(): boolean {
+    return this.stream !== undefined;
+  }
+
+  send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void {
+    const text = `event: message\ndata: ${encode(message)}\n\n`;
+    if (this.stream !== undefined) return this.stream.write(text);
+    this.waiting.push(text);
+    if (this.waiting.length > maxWaiting) this.waiting.shift();
+  }
+
+  attach(stream: EventStream): void {
+    this.stream?.end();
+    this.stream = stream;
+    stream.onClose(() => {
+      if (this.stream === stream) this.stream = undefined;
+    });
+    for (const text of this.waiting) stream.write(text);
+    this.waiting = [];
+  }
+
+  close(): void {
+    this.stream?.end();
+    this.stream = undefined;
+  }
+}

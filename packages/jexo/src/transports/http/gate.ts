@@ -1,0 +1,42 @@
+/** Who may talk to a local server: the defence against DNS rebinding (Transports, "Security Warning"). */
+export interface GateOptions {
+  /** Host names, without port, a request may be addressed to. `'*'` allows any. */
+  readonly allowedHosts: readonly string[];
+  /** Origins of web pages that may call, beside those on an allowed host: `https://desk.example`. `'*'` allows any. */
+  readonly allowedOrigins?: readonly string[];
+}
+
+export const loopbackNames: readonly string[] = ['127.0.0.1', 'localhost', '[::1]'];
+
+export interface Gate {
+  /** Why the request is refused, or undefined when it may pass. A missing Origin is fine: only browsers send one. */
+  refuses(host: string | undefined, origin: string | undefined): string | undefined;
+}
+
+export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): Gate {
+  const hosts = new Set(allowedHosts.map((host) => host.toLowerCase()));
+  const origins = new Set(allowedOrigins.map((origin) => origin.toLowerCase()));
+  // The same few values come with every request; judging each once is enough.
+  const judged = new Map<string, boolean>();
+  const remember = (key: string, judge: () => boolean): boolean => {
+    let verdict = judged.get(key);
+    if (verdict === undefined) {
+      verdict = judge();
+      if (judged.size < 1000) judged.set(key, verdict);
+    }
+    return verdict;
+  };
+  const hostAllowed = (host: string) => hosts.has('*') || hosts.has(host.replace(/:\d+$/, '').toLowerCase());
+  const originAllowed = (origin: string) => {
+    if (origins.has('*') || origins.has(origin.toLowerCase())) return true;
+    const found = /^https?:\/\/(\[[^\]]+\]|[^:/]+)(?::\d+)?$/.exec(origin.toLowerCase());
+    return found !== null && (hosts.has(found[1]!) || (hosts.has('*') && loopbackNames.includes(found[1]!)));
+  };
+  return {
+    refuses(host, origin) {
+      if (host === undefined || !remember(`h ${host}`, () => hostAllowed(host))) return 'the Host header names a host this server does not answer for';
+      if (origin !== undefined && !remember(`o ${origin}`, () => originAllowed(origin))) return 'the Origin header names a page that may not call this server';
+      return undefined;
+    },
+  };
+}

@@ -1,0 +1,34 @@
+import type { RequestId } from '../protocol/json-rpc.js';
+import type { Channel } from '../engine/exchange.js';
+import type { Revision } from '../protocol/revisions.js';
+
+/** One message that passed, as the wire tap reports it. */
+export interface WireEvent {
+  /** Milliseconds since the epoch. */
+  readonly at: number;
+  readonly way: 'sent' | 'received';
+  readonly bytes: number;
+  readonly message: unknown;
+  /** What the transport knows beside the message: the HTTP status, a line of stderr. */
+  readonly note?: string;
+}
+export type WireTap = (event: WireEvent) => void;
+
+export interface LinkEvents {
+  /** One parsed message, or a batch. */
+  receive(value: unknown): void;
+  /** One request could not be delivered or answered; the link itself goes on. */
+  failed(id: RequestId, error: Error): void;
+  /** The link has ended; with an error when it was not asked to. */
+  closed(error?: Error): void;
+}
+
+/** The client's end of a transport. */
+export interface Link {
+  /** Says where it leads, for messages. */
+  readonly address: string;
+  start(events: LinkEvents): Promise<Channel>;
+  /** Told of the revision both sides agreed on; HTTP sends it in a header from then on. */
+  agreed?(revision: Revision): void;
+  close(): Promise<void>;
+}

@@ -1,0 +1,32 @@
+import { systemClock, type Clock } from '../engine/clock.js';
+import type { Channel } from '../engine/exchange.js';
+import type { Peer } from '../engine/peer.js';
+import type { Servable } from '../engine/servable.js';
+import { encode } from '../protocol/json-rpc.js';
+import type { Link, WireTap } from './link.js';
+
+/** A link to a server in the same process. Messages are serialised all the same, so that nothing passes here that would not pass elsewhere. */
+export function memoryLink(server: Servable, options: { readonly clock?: Clock; readonly tap?: WireTap; readonly onFault?: (error: unknown, reference: string) => void } = {}): Link {
+  const { clock = systemClock, tap, onFault } = options;
+  let peer: Peer | undefined;
+  return {
+    address: `${server.info.name} (in memory)`,
+    async start(events) {
+      const carry = (way: 'sent' | 'received', deliver: (value: unknown) => void): Channel => ({
+        send(message) {
+          const text = encode(message);
+          const value: unknown = JSON.parse(text);
+          tap?.({ at: Date.now(), way, bytes: text.length, message: value });
+          queueMicrotask(() => deliver(value));
+        },
+      });
+      const toClient = carry('received', (value) => events.receive(value));
+      peer = server.open({ outlet: toClient, clock, caller: { transport: 'memory' }, ...(onFault && { onFault }) });
+      peer.onClose(() => events.closed());
+      return carry('sent', (value) => peer!.receive(value, toClient));
+    },
+    async close() {
+      peer?.close('the client has left');
+    },
+  };
+}

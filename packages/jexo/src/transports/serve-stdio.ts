@@ -1,0 +1,102 @@
+import { systemClock } from '../engine/clock.js';
+import type { Channel } from '../engine/exchange.js';
+import { failure } from '../engine/peer.js';
+import type { Servable } from '../engine/servable.js';
+import { encode, errorCodes } from '../protocol/json-rpc.js';
+import { LineReader } from './lines.js';
+import { guardStdout } from './stdout-guard.js';
+
+export interface ServeStdioOptions {
+  /** Bytes one message may have. Default 16 MiB; a longer one is refused and skipped. */
+  readonly maxMessageBytes?: number;
+  /** Milliseconds that calls in flight get to finish when the input ends or the process is asked to stop. Default 5,000. */
+  readonly graceMs?: number;
+  /** Told of what an operator should know. Default: one line on stderr each. */
+  readonly onNote?: (note: string) => void;
+}
+
+export interface StdioService {
+  /** Resolves when the input has ended and all that was in flight is answered. */
+  readonly closed: Promise<void>;
+  close(): Promise<void>;
+}
+
+/**
+ * Serves over stdin and stdout (Transports, "stdio"). Stdout carries messages only: whatever else is printed goes to stderr.
+ *
+ * @example
+ * await (await serveStdio(apiary)).closed;
+ */
+export async function serveStdio(server: Servable, options: ServeStdioOptions = {}): Promise<StdioService> {
+  const { maxMessageBytes = 16 * 1024 * 1024, graceMs = 5000, onNote = (note: string) => void process.stderr.write(`jexo: ${note}\n`) } = options;
+  const stdout = guardStdout(() => onNote('something was printed to stdout. It is shown here instead, because stdout carries the protocol.'));
+
+  // Answers of one turn leave in one write: with many calls in flight, writing is what costs.
+  let waiting = '';
+  let reading = false;
+  const flush = () => {
+    if (waiting === '') return;
+    const text = waiting;
+    waiting = '';
+    stdout.write(text);
+  };
+  const channel: Channel = {
+    send(message) {
+      if (waiting === '' && !reading) queueMicrotask(flush);
+      waiting += `${encode(message)}\n`;
+    },
+  };
+  const peer = server.open({
+    outlet: channel,
+    clock: systemClock,
+    caller: { transport: 'stdio' },
+    onFault: (error, reference) => onNote(`fault ${reference}: ${error instanceof Error ? (error.stack ?? error.message) : String(error)}`),
+  });
+  const reader = new LineReader(
+    maxMessageBytes,
+    (line) => {
+      let value: unknown;
+      try {
+        value = JSON.parse(line);
+      } catch {
+        return channel.send(failure(undefined, { code: errorCodes.parseError, message: 'Parse error: the line is not JSON' }));
+      }
+      peer.receive(value, channel);
+    },
+    () => channel.send(failure(undefined, { code: errorCodes.invalidRequest, message: `Invalid request: a message may have at most ${maxMessageBytes} bytes` })),
+  );
+
+  let finish!: () => void;
+  const closed = new Promise<void>((resolve) => (finish = resolve));
+  let closing: Promise<void> | undefined;
+  const close = (): Promise<void> =>
+    (closing ??= (async () => {
+      process.stdin.off('data', onData);
+      process.stdin.pause();
+      let timer: NodeJS.Timeout | undefined;
+      await Promise.race([peer.whenIdle(), new Promise((resolve) => (timer = setTimeout(resolve, graceMs)))]);
+      clearTimeout(timer);
+      peer.close('the server is stopping');
+      flush();
+      await new Promise<void>((resolve) => void stdout.write('', () => resolve()));
+      stdout.release();
+      finish();
+    })());
+
+  const onData = (chunk: Buffer) => {
+    reading = true;
+    reader.push(chunk);
+    reading = false;
+    flush();
+  };
+  process.stdin.on('data', onData);
+  process.stdin.once('end', () => {
+    reader.end();
+    void close();
+  });
+  process.stdin.once('error', () => void close());
+  // The reader of our answers is gone: there is nobody left to serve.
+  process.stdout.on('error', () => void close());
+  server.ready().catch((error: unknown) => onNote(error instanceof Error ? error.message : String(error)));
+  return { closed, close };
+}
