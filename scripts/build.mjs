@@ -10,6 +10,7 @@ import { gzipSync } from 'node:zlib';
 import { build, transformSync } from 'esbuild';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
+process.chdir(root);
 const pkg = join(root, 'packages/jexo');
 const dist = join(pkg, 'dist');
 const quiet = process.argv.includes('--quiet');
@@ -71,7 +72,7 @@ async function buildLibrary() {
   const node = await build({
     ...shared,
     define,
-    entryPoints: { index: join(pkg, 'src/index.ts'), cli: join(pkg, 'src/cli/main.ts') },
+    entryPoints: { index: join(pkg, 'src/index.ts'), cli: join(pkg, 'src/cli/main.ts'), packed: join(pkg, 'src/pack/packed-entry.ts') },
     platform: 'node',
     target: 'node20',
     splitting: true,
@@ -87,9 +88,10 @@ async function buildLibrary() {
 
 // The licences of what is built in travel with it.
 function writeNotices(inputs) {
-  const names = new Set(inputs.map((input) => /node_modules\/((?:@[^/]+\/)?[^/]+)\//.exec(input)?.[1]).filter(Boolean));
-  const parts = [...names].sort().map((name) => {
-    const folder = join(root, 'node_modules', name);
+  const folders = new Set(inputs.map((input) => /^.*node_modules\/(?:@[^/]+\/)?[^/]+/.exec(input)?.[0]).filter(Boolean));
+  const parts = [...folders].sort().map((place) => {
+    const folder = join(process.cwd(), place);
+    const name = place.replace(/^.*node_modules\//, '');
     const { version, license } = JSON.parse(readFileSync(join(folder, 'package.json'), 'utf8'));
     const file = readdirSync(folder).find((entry) => /^licen[cs]e/i.test(entry));
     return `## ${name} ${version} (${license})\n\n${file ? readFileSync(join(folder, file), 'utf8').trim() : ''}\n`;

@@ -2,6 +2,7 @@ import { connect, type ConnectOptions } from '../client/connect.js';
 import { memoryLink } from '../transports/memory.js';
 import { connectLink, type Client } from '../client/connect-link.js';
 import { JexoError } from '../errors.js';
+import { quoteForShell } from '../inspect/input-text.js';
 import { openTarget } from '../targets/open-target.js';
 import type { Omission } from '../offers/offer.js';
 import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
@@ -14,7 +15,7 @@ export interface TargetWords {
 }
 
 export function showTarget({ text, command }: TargetWords): string {
-  return text ?? `-- ${command!.join(' ')}`;
+  return text ?? `-- ${command!.map(quoteForShell).join(' ')}`;
 }
 
 /** Takes the target from the operands, unless a command was given behind `--`. */

@@ -1,6 +1,6 @@
 import type { JsonSchema, Tool } from '../protocol/types.js';
 import { exampleCall } from '../inspect/input-text.js';
-import { connectTarget, reportOmitted, showTarget, takeTarget } from './connect-target.js';
+import { connectTarget, reportOmitted, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
 
@@ -23,7 +23,7 @@ export async function list(operands: readonly string[], command: readonly string
       for (const line of describeTool(tool)) print(line);
     }
     reportOmitted(omitted);
-    if (tools[0] !== undefined) note(`\n${onErr('quiet', 'Call one with:')} ${exampleCall(showTarget(target), tools[0])}`);
+    if (tools[0] !== undefined) note(`\n${onErr('quiet', 'Call one with:')} ${exampleCall(target.text ?? target.command!, tools[0])}`);
   } finally {
     await client.close();
   }

@@ -72,14 +72,19 @@ function parseOr(text: string): unknown {
   }
 }
 
-/** A call as a line of the terminal, to be copied. */
-export function exampleCall(target: string, tool: Tool): string {
+/** A call as a line of the terminal, to be copied. The target is text, or a command's words. */
+export function exampleCall(target: string | readonly string[], tool: Tool): string {
   const properties = (tool.inputSchema.properties ?? {}) as Record<string, JsonSchema>;
   const required = new Set((tool.inputSchema.required ?? []) as string[]);
   const pairs = Object.entries(properties)
     .filter(([name]) => required.has(name))
     .map(([name, schema]) => `${name}=${quoteForShell(exampleText(schema))}`);
-  return ['jexo call', quoteForShell(target), tool.name, ...pairs].join(' ');
+  return callLine(target, tool.name, pairs);
+}
+
+function callLine(target: string | readonly string[], tool: string, pairs: readonly string[]): string {
+  const command = typeof target === 'string' ? [] : ['--', ...target.map(quoteForShell)];
+  return ['jexo call', ...(typeof target === 'string' ? [quoteForShell(target)] : []), tool, ...pairs, ...command].join(' ');
 }
 
 function exampleText(schema: JsonSchema): string {

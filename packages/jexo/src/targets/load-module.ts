@@ -3,9 +3,10 @@ import { existsSync, mkdirSync, readFileSync, statSync, writeFileSync } from 'no
 import { isBuiltin } from 'node:module';
 import { tmpdir } from 'node:os';
 import { basename, dirname, extname, join, relative, resolve } from 'node:path';
-import { fileURLToPath, pathToFileURL } from 'node:url';
+import { pathToFileURL } from 'node:url';
 import type { BuildFailure, Message, Plugin } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
+import { packageFile } from './own-package.js';
 
 export interface LoadedModule {
   readonly namespace: Readonly<Record<string, unknown>>;
@@ -113,17 +114,9 @@ const packagesByPlace: Plugin = {
         // A path alias of the project leads to a source file of its own, which is compiled in.
         return found.path.includes('node_modules') || !typed.has(extname(found.path)) ? { path: pathToFileURL(found.path).href, external: true } : found;
       }
-      if (args.path === 'jexo') return { path: ownEntry(), external: true };
+      // This package itself, for a module that imports it where it is not installed.
+      if (args.path === 'jexo') return { path: pathToFileURL(packageFile('dist/index.mjs')).href, external: true };
       return { errors: found.errors };
     });
   },
 };
-
-/** This package itself, for a module that imports it where it is not installed. */
-function ownEntry(): string {
-  for (let folder = dirname(fileURLToPath(import.meta.url)); ; folder = dirname(folder)) {
-    const found = join(folder, 'dist', 'index.mjs');
-    if (existsSync(found)) return pathToFileURL(found).href;
-    if (folder === dirname(folder)) throw new JexoError('JEXO_MODULE_FAILED', 'The package jexo is not installed where the module stands.', { next: 'Run: npm install jexo' });
-  }
-}

@@ -15,7 +15,7 @@ import { parseTarget } from './target.js';
 export async function openTarget(text: string): Promise<Server> {
   const target = parseTarget(text);
   if (target.kind !== 'module') throw new JexoError('JEXO_TARGET_UNKNOWN', `${text} is a running server, not something to serve.`, { where: text, next: 'Give a module, whose functions or server are to be served.' });
-  return openModule(target.path);
+  return openModule(target.path, (await loadModule(target.path)).namespace);
 }
 
 /** Several targets are served as one: their offers stand side by side, and two of one name are refused. */
@@ -32,8 +32,7 @@ export async function openTargets(texts: readonly string[], name?: string): Prom
   });
 }
 
-async function openModule(path: string): Promise<Server> {
-  const { namespace } = await loadModule(path);
+export async function openModule(path: string, namespace: Readonly<Record<string, unknown>>): Promise<Server> {
   if (isServer(namespace.default)) return namespace.default;
   if (!Object.values(namespace).some((value) => typeof value === 'function')) {
     throw new JexoError('JEXO_NOTHING_OFFERED', `${path} exports no function and no server.`, { where: path });

@@ -14,7 +14,7 @@ function compilerFolder(): string {
   for (let folder = dirname(fileURLToPath(import.meta.url)); ; folder = dirname(folder)) {
     const found = join(folder, 'dist', 'compiler');
     if (existsSync(join(found, 'compiler.cjs.gz'))) return found;
-    if (folder === dirname(folder)) throw new JexoError('JEXO_TYPE_UNREADABLE', 'The type reader is missing from this installation of jexo.', { next: 'Install jexo anew.' });
+    if (folder === dirname(folder)) throw new JexoError('JEXO_INSTALLATION', 'The type reader is missing from this installation of jexo.');
   }
 }
 

@@ -4,6 +4,7 @@ import type { Call } from '../../offers/call.js';
 import type { Source, ToolOffer } from '../../offers/offer.js';
 import { compileSchema, type CompiledSchema } from '../../offers/schema.js';
 import { JexoError } from '../../errors.js';
+import { frozenShape, remember } from './frozen-shapes.js';
 import { invoke } from './invoke.js';
 import type { FunctionShape, ModuleShape } from './shape.js';
 
@@ -44,8 +45,12 @@ type AnyFunction = (...args: unknown[]) => unknown;
 
 /** The type reader is loaded only when there is something to read: it is the largest part of the package. */
 async function readShape(path: string): Promise<ModuleShape> {
+  const frozen = frozenShape(path);
+  if (frozen !== undefined) return frozen;
   const { readCached } = await import('./shape-cache.js');
-  return readCached(path);
+  const shape = await readCached(path);
+  remember(path, shape);
+  return shape;
 }
 
 function toTool(shape: FunctionShape, run: AnyFunction): ToolOffer {

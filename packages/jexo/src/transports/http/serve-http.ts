@@ -1,8 +1,8 @@
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
-import { JexoError } from '../../errors.js';
 import type { Servable } from '../../engine/servable.js';
 import { loopbackNames } from './gate.js';
+import { listen } from './listen.js';
 import { nodeHandler, type NodeHandlerOptions } from './node-handler.js';
 
 export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts'> {
@@ -69,17 +69,6 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
       })());
     },
   };
-}
-
-function listen(http: ReturnType<typeof createServer>, port: number, host: string): Promise<void> {
-  return new Promise((resolve, reject) => {
-    http.once('error', (error: NodeJS.ErrnoException) => {
-      const where = `${host}:${port}`;
-      if (error.code === 'EADDRINUSE') reject(new JexoError('JEXO_PORT_IN_USE', `Port ${port} at ${host} is in use by another program.`, { where, next: `Choose another port (${port + 1}, say), or stop the program that holds ${port}.`, cause: error }));
-      else reject(new JexoError('JEXO_ADDRESS', `It is not possible to listen at ${where}: ${error.code === 'EADDRNOTAVAIL' || error.code === 'ENOTFOUND' ? 'it is not an address of this machine' : error.code === 'EACCES' ? 'ports below 1024 need special rights' : error.message}.`, { where, cause: error }));
-    });
-    http.listen(port, host, resolve);
-  });
 }
 
 function notFound(request: IncomingMessage, response: ServerResponse, path: string): void {

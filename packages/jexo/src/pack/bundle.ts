@@ -1,0 +1,104 @@
+import { mkdirSync, statSync, writeFileSync } from 'node:fs';
+import { basename, dirname, extname, join, resolve } from 'node:path';
+import type { BuildFailure } from 'esbuild';
+import { JexoError, messageOf } from '../errors.js';
+import { isServer } from '../offers/define-server.js';
+import type { Omission } from '../offers/offer.js';
+import { readShapes } from '../sources/functions/frozen-shapes.js';
+import { readCached } from '../sources/functions/shape-cache.js';
+import { packageFile } from '../targets/own-package.js';
+import { openModule } from '../targets/open-target.js';
+import { loadModule } from '../targets/load-module.js';
+
+export interface BundleOptions {
+  /** Folder to write into; it is made when it is not there. */
+  readonly out: string;
+  /** The name the server gives itself. */
+  readonly name?: string;
+}
+
+export interface Bundle {
+  readonly file: string;
+  readonly bytes: number;
+  readonly server: { readonly name: string; readonly version: string };
+  readonly tools: readonly string[];
+  readonly omitted: readonly Omission[];
+}
+
+/**
+ * Writes a module as one file that serves itself with nothing but Node: its packages are built in, and its types are
+ * read now, so that no compiler is needed then.
+ *
+ * @throws JexoError JEXO_PACK, and all that loading the module may throw
+ */
+export async function packBundle(path: string, options: BundleOptions): Promise<Bundle> {
+  const file = resolve(path);
+  const { namespace } = await loadModule(file);
+  const server = await openModule(path, namespace);
+  const { tools, omitted } = await server.catalogue();
+  if (tools.size === 0) throw new JexoError('JEXO_NOTHING_OFFERED', `${path} offers no tool, so there is nothing to pack.`, { where: path });
+  const plain = !isServer(namespace.default);
+  const info = { name: options.name ?? server.info.name, version: server.info.version };
+  const code = await build(file, plain ? await functionsEntry(file, info) : serverEntry(file, options.name));
+  const target = join(resolve(options.out), `${basename(file, extname(file))}.mjs`);
+  if (target === file) throw new JexoError('JEXO_PACK', `Packing into ${options.out} would overwrite ${path} itself.`, { where: target, next: 'Choose another folder for --out.' });
+  try {
+    mkdirSync(dirname(target), { recursive: true });
+    writeFileSync(target, code, { mode: 0o755 });
+  } catch (error) {
+    throw new JexoError('JEXO_PACK', `${target} cannot be written: ${messageOf(error)}`, { where: target, cause: error });
+  }
+  return { file: target, bytes: statSync(target).size, server: info, tools: [...tools.keys()], omitted };
+}
+
+async function functionsEntry(file: string, info: { name: string; version: string }): Promise<string> {
+  const shape = await readCached(file);
+  return `
+import * as module from ${JSON.stringify(file)};
+import { defineServer, runPacked, wrapFunctions } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
+await runPacked(defineServer({ ...${JSON.stringify(info)}, offers: [wrapFunctions(module, { name: ${JSON.stringify(basename(file))}, shape: ${JSON.stringify(shape)} })] }));
+`;
+}
+
+/** A server of its own may wrap modules by their types; what those gave is put where wrapFunctions looks first. */
+function serverEntry(file: string, name: string | undefined): string {
+  const packed = JSON.stringify(packageFile('dist/packed.mjs'));
+  const rename = name === undefined ? 'server' : `defineServer({ ...server.definition, name: ${JSON.stringify(name)} })`;
+  return `
+import { defineServer, freezeShapes, runPacked } from ${packed};
+freezeShapes(${JSON.stringify(readShapes())});
+const { default: server } = await import(${JSON.stringify(file)});
+await runPacked(${rename});
+`;
+}
+
+async function build(file: string, entry: string): Promise<string> {
+  const esbuild = await import('esbuild');
+  try {
+    const { outputFiles } = await esbuild.build({
+      stdin: { contents: entry, resolveDir: dirname(file), sourcefile: 'entry.mjs', loader: 'js' },
+      bundle: true,
+      write: false,
+      format: 'esm',
+      platform: 'node',
+      target: 'node20',
+      minifySyntax: true,
+      minifyWhitespace: true,
+      legalComments: 'inline',
+      external: ['esbuild'],
+      alias: { jexo: packageFile('dist/index.mjs') },
+      banner: { js: "#!/usr/bin/env node\nimport { createRequire as __createRequireForPack } from 'node:module'; const require = __createRequireForPack(import.meta.url);" },
+      logLevel: 'silent',
+    });
+    return outputFiles[0]!.text;
+  } catch (error) {
+    const [first] = (error as BuildFailure).errors ?? [];
+    const where = first?.location == null ? file : `${first.location.file}:${first.location.line}:${first.location.column + 1}`;
+    const native = first?.text.includes('.node') ?? false;
+    throw new JexoError('JEXO_PACK', `The module cannot be put into one file: ${first?.text ?? messageOf(error)}`, {
+      where,
+      cause: error,
+      ...(native && { next: 'A package with compiled parts cannot travel in one file. Leave it out, or install it where the server will run.' }),
+    });
+  }
+}

@@ -1,0 +1,45 @@
+import { parseArgs } from 'node:util';
+import { isJexoError, messageOf } from '../errors.js';
+import type { Server } from '../offers/define-server.js';
+import { serveHttp } from '../transports/http/serve-http.js';
+import { serveStdio } from '../transports/serve-stdio.js';
+
+const usage = (name: string) => `Serves ${name}.
+
+  node ${name}.mjs                  over stdio
+  node ${name}.mjs --http 4300      over HTTP, at http://127.0.0.1:4300/mcp
+  --host <address>   address to listen at (127.0.0.1)
+  --path <path>      path of the endpoint (/mcp)
+`;
+
+/** What a packed file does when it is run: stdio by default, HTTP with `--http`. */
+export async function runPacked(server: Server): Promise<void> {
+  const say = (text: string) => void process.stderr.write(`${text}\n`);
+  try {
+    const { values } = parseArgs({ options: { http: { type: 'string' }, host: { type: 'string' }, path: { type: 'string' }, help: { type: 'boolean', short: 'h' }, version: { type: 'boolean' } } });
+    if (values.help) return say(usage(server.info.name));
+    if (values.version) return say(server.info.version);
+    if (values.http === undefined) {
+      const service = await serveStdio(server);
+      onStop(() => service.close());
+      await service.closed;
+      process.exit(0);
+    }
+    const port = Number(values.http);
+    if (!Number.isInteger(port) || port < 0 || port > 65535) return fail(`--http must be a port from 0 to 65535; ${JSON.stringify(values.http)} is not.`, 2);
+    const service = await serveHttp(server, { port, ...(values.host !== undefined && { host: values.host }), ...(values.path !== undefined && { path: values.path }) });
+    say(`${server.info.name} ${server.info.version} is served over HTTP at ${service.url}`);
+    onStop(() => service.close());
+  } catch (error) {
+    fail(isJexoError(error) ? `${error.message} (${error.code})\n${error.next}` : messageOf(error), isJexoError(error) ? 3 : 2);
+  }
+}
+
+function onStop(stop: () => Promise<void>): void {
+  for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => void stop());
+}
+
+function fail(text: string, code: number): void {
+  process.stderr.write(`${text}\n`);
+  process.exitCode = code;
+}

@@ -1,0 +1,89 @@
+import { createReadStream, existsSync, statSync } from 'node:fs';
+import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { extname, join, normalize } from 'node:path';
+import { Readable } from 'node:stream';
+import { createGate, loopbackNames } from './gate.js';
+import { listen } from './listen.js';
+
+export interface PageOptions {
+  /** Folder of the built page. */
+  readonly folder: string;
+  /** Answers what lies under `/api/`. */
+  readonly api: (request: Request) => Promise<Response>;
+  readonly port?: number;
+}
+export interface PageService {
+  readonly url: string;
+  close(): Promise<void>;
+}
+
+const kinds: Record<string, string> = { '.html': 'text/html; charset=utf-8', '.js': 'text/javascript', '.css': 'text/css', '.svg': 'image/svg+xml', '.woff2': 'font/woff2', '.map': 'application/json' };
+/** Nothing of a server's content may run in the page: only its own files are script. */
+const security = {
+  'content-security-policy': "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; media-src data: blob:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
+  'x-content-type-options': 'nosniff',
+  'referrer-policy': 'no-referrer',
+  'cross-origin-opener-policy': 'same-origin',
+  'cross-origin-resource-policy': 'same-origin',
+};
+const maxBody = 16 * 1024 * 1024;
+
+/** Serves a page and its interface to this machine only. */
+export async function servePage({ folder, api, port = 0 }: PageOptions): Promise<PageService> {
+  const gate = createGate({ allowedHosts: loopbackNames });
+  const http = createServer((request, response) => {
+    const refusal = gate.refuses(request.headers.host, request.headers.origin);
+    if (refusal !== undefined) return plain(response, 403, `Forbidden: ${refusal}.\n`);
+    const path = new URL(request.url ?? '/', 'http://localhost').pathname;
+    if (path.startsWith('/api/')) void answerApi(request, response, api);
+    else file(response, folder, path);
+  });
+  await listen(http, port, '127.0.0.1');
+  const found = (http.address() as AddressInfo).port;
+  return {
+    url: `http://127.0.0.1:${found}/`,
+    close: () =>
+      new Promise((resolve) => {
+        http.close(() => resolve());
+        http.closeAllConnections();
+      }),
+  };
+}
+
+function plain(response: ServerResponse, status: number, text: string): void {
+  response.writeHead(status, { 'content-type': 'text/plain; charset=utf-8', ...security });
+  response.end(text);
+}
+
+function file(response: ServerResponse, folder: string, path: string): void {
+  const name = normalize(decodeURIComponent(path === '/' ? '/index.html' : path));
+  const found = join(folder, name);
+  if (!found.startsWith(folder) || !existsSync(found) || !statSync(found).isFile()) return plain(response, 404, 'There is no such page.\n');
+  const lasting = name.startsWith('/assets/');
+  response.writeHead(200, { 'content-type': kinds[extname(found)] ?? 'application/octet-stream', 'cache-control': lasting ? 'max-age=31536000, immutable' : 'no-cache', ...security });
+  createReadStream(found).pipe(response);
+}
+
+/** Bridges node:http and the web-standard request and response. */
+async function answerApi(request: IncomingMessage, response: ServerResponse, api: PageOptions['api']): Promise<void> {
+  const parts: Buffer[] = [];
+  let size = 0;
+  for await (const part of request as AsyncIterable<Buffer>) {
+    size += part.length;
+    if (size > maxBody) return plain(response, 413, `A request may have at most ${maxBody} bytes.\n`);
+    parts.push(part);
+  }
+  const left = new AbortController();
+  response.on('close', () => left.abort());
+  const { method = 'GET', url = '/' } = request;
+  const headers = Object.entries(request.headers).filter((entry): entry is [string, string] => typeof entry[1] === 'string');
+  const answer = await api(new Request(`http://localhost${url}`, { method, headers, signal: left.signal, ...(size > 0 && { body: Buffer.concat(parts) }) }));
+  response.writeHead(answer.status, { ...Object.fromEntries(answer.headers), ...security });
+  if (answer.body === null) return void response.end();
+  const body = Readable.fromWeb(answer.body as Parameters<typeof Readable.fromWeb>[0]);
+  // The page going away is the usual end of its event stream.
+  body.on('error', () => response.destroy());
+  response.on('close', () => body.destroy());
+  body.pipe(response);
+}
