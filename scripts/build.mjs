@@ -20,7 +20,8 @@ const require = createRequire(join(pkg, 'package.json'));
 /** Runs `make` when the files under `inputs` are not those of the last time. */
 async function step(name, inputs, make) {
   const sum = createHash('sha256');
-  for (const file of inputs.flatMap((input) => filesUnder(join(root, input))).sort()) sum.update(file.slice(root.length)).update(readFileSync(file));
+  for (const file of inputs.flatMap((input) => filesUnder(join(root, input))).sort())
+    sum.update(file.slice(root.length)).update(readFileSync(file));
   const stamp = join(dist, `.${name}.stamp`);
   const digest = sum.digest('hex');
   if (!force && existsSync(stamp) && readFileSync(stamp, 'utf8') === digest) return;
@@ -41,7 +42,11 @@ function filesUnder(path) {
 }
 
 function run(command, args, cwd) {
-  const done = spawnSync(process.execPath, [command, ...args], { cwd, stdio: quiet ? ['ignore', 'pipe', 'inherit'] : ['ignore', 'inherit', 'inherit'], encoding: 'utf8' });
+  const done = spawnSync(process.execPath, [command, ...args], {
+    cwd,
+    stdio: quiet ? ['ignore', 'pipe', 'inherit'] : ['ignore', 'inherit', 'inherit'],
+    encoding: 'utf8',
+  });
   if (done.status === 0) return;
   if (done.stdout) process.stderr.write(done.stdout);
   throw new Error(`${command} failed`);
@@ -52,12 +57,19 @@ function buildCompiler() {
   const folder = dirname(require.resolve('typescript/package.json'));
   const out = join(dist, 'compiler');
   mkdirSync(out, { recursive: true });
-  const { code } = transformSync(readFileSync(join(folder, 'lib/typescript.js'), 'utf8'), { minify: true, platform: 'node', target: 'node20', legalComments: 'none' });
+  const { code } = transformSync(readFileSync(join(folder, 'lib/typescript.js'), 'utf8'), {
+    minify: true,
+    platform: 'node',
+    target: 'node20',
+    legalComments: 'none',
+  });
   writeFileSync(join(out, 'compiler.cjs.gz'), gzipSync(code, { level: 9 }));
   const libraries = { 'runtime.d.ts': readFileSync(join(pkg, 'assets/runtime.d.ts'), 'utf8') };
   for (const name of readdirSync(join(folder, 'lib'))) {
     if (!/^lib\.(es|decorators)/.test(name) || name.endsWith('.full.d.ts')) continue;
-    libraries[name] = readFileSync(join(folder, 'lib', name), 'utf8').replaceAll(/\/\*[\s\S]*?\*\//g, '').replaceAll(/^\s*\n/gm, '');
+    libraries[name] = readFileSync(join(folder, 'lib', name), 'utf8')
+      .replaceAll(/\/\*[\s\S]*?\*\//g, '')
+      .replaceAll(/^\s*\n/gm, '');
   }
   libraries['lib.esnext.full.d.ts'] = '/// <reference lib="esnext" />\n';
   writeFileSync(join(out, 'libraries.json.gz'), gzipSync(JSON.stringify(libraries), { level: 9 }));
@@ -66,7 +78,17 @@ function buildCompiler() {
 
 async function buildLibrary() {
   for (const entry of existsSync(dist) ? readdirSync(dist) : []) if (entry.endsWith('.mjs')) rmSync(join(dist, entry));
-  const shared = { bundle: true, format: 'esm', target: 'es2022', minifySyntax: true, minifyWhitespace: true, legalComments: 'none', metafile: true, outdir: dist, outExtension: { '.js': '.mjs' }, logLevel: 'warning' };
+  const shared = {
+    bundle: true,
+    format: 'esm',
+    target: 'es2022',
+    minify: true,
+    legalComments: 'none',
+    metafile: true,
+    outdir: dist,
+    outExtension: { '.js': '.mjs' },
+    logLevel: 'warning',
+  };
   const { version } = JSON.parse(readFileSync(join(pkg, 'package.json'), 'utf8'));
   const define = { 'process.env.JEXO_VERSION': JSON.stringify(version) };
   const node = await build({
@@ -96,11 +118,19 @@ function writeNotices(inputs) {
     const file = readdirSync(folder).find((entry) => /^licen[cs]e/i.test(entry));
     return `## ${name} ${version} (${license})\n\n${file ? readFileSync(join(folder, file), 'utf8').trim() : ''}\n`;
   });
-  writeFileSync(join(pkg, 'THIRD-PARTY.md'), `# What is built into this package\n\nThe type reader's compiler has its licence beside it, in dist/compiler.\n\n${parts.join('\n')}`);
+  writeFileSync(
+    join(pkg, 'THIRD-PARTY.md'),
+    `# What is built into this package\n\nThe type reader's compiler has its licence beside it, in dist/compiler.\n\n${parts.join('\n')}`,
+  );
 }
 
 await step('compiler', ['packages/jexo/assets', 'package-lock.json', 'scripts/build.mjs'], buildCompiler);
 await step('library', ['packages/jexo/src', 'packages/jexo/package.json', 'package-lock.json', 'scripts/build.mjs'], buildLibrary);
-await step('types', ['packages/jexo/src', 'packages/jexo/tsconfig.json', 'tsconfig.base.json', 'package-lock.json'], () => run(join(root, 'node_modules/typescript/bin/tsc'), ['-p', 'packages/jexo'], root));
-if (existsSync(join(root, 'apps/inspector/index.html'))) await step('page', ['apps/inspector', 'package-lock.json'], () => run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'apps/inspector')));
+await step('types', ['packages/jexo/src', 'packages/jexo/tsconfig.json', 'tsconfig.base.json', 'package-lock.json'], () =>
+  run(join(root, 'node_modules/typescript/bin/tsc'), ['-p', 'packages/jexo'], root),
+);
+if (existsSync(join(root, 'apps/inspector/index.html')))
+  await step('page', ['apps/inspector', 'package-lock.json'], () =>
+    run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'apps/inspector')),
+  );
 for (const name of ['LICENSE', 'README.md']) if (existsSync(join(root, name))) copyFileSync(join(root, name), join(pkg, name));

@@ -41,7 +41,8 @@ export function daysToHarvest(cappedPercent: number, dailyGainKg: number, from: 
   const pace = dailyGainKg > 1 ? 4 : 8;
   const days = cappedPercent >= 80 ? 0 : Math.ceil((80 - cappedPercent) / pace);
   const date = new Date(from.getTime() + days * 86_400_000);
-  const advice = days === 0 ? 'Harvest now.' : dailyGainKg > 1 ? 'The flow is on: add a super and wait.' : 'Wait, and check the capping again.';
+  const advice =
+    days === 0 ? 'Harvest now.' : dailyGainKg > 1 ? 'The flow is on: add a super and wait.' : 'Wait, and check the capping again.';
   return { days, date, advice };
 }
 

@@ -14,7 +14,15 @@ export function Answer({ call }: { call: CallSheet }) {
           {raw ? 'Readable' : 'Raw'}
         </Button>
       </div>
-      {raw ? <pre className="raw">{JSON.stringify(result, null, 2)}</pre> : shown ? <Shown shown={shown} /> : result.content.length === 0 ? <p className="quiet">The answer is empty.</p> : result.content.map((block, index) => <Block key={index} block={block} />)}
+      {raw ? (
+        <pre className="raw">{JSON.stringify(result, null, 2)}</pre>
+      ) : shown ? (
+        <Shown shown={shown} />
+      ) : result.content.length === 0 ? (
+        <p className="quiet">The answer is empty.</p>
+      ) : (
+        result.content.map((block, index) => <Block key={index} block={block} />)
+      )}
     </div>
   );
 }

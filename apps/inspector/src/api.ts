@@ -15,19 +15,31 @@ export async function unlock(): Promise<void> {
   const token = location.hash.slice(1);
   if (token === '') {
     if (sessionStorage.getItem(storeName) !== null) return;
-    throw new BenchTrouble({ code: 'JEXO_USAGE', message: 'This page has no key for the bench.', next: 'Open the address that jexo inspect printed: it holds a key that works once.' });
+    throw new BenchTrouble({
+      code: 'JEXO_USAGE',
+      message: 'This page has no key for the bench.',
+      next: 'Open the address that jexo inspect printed: it holds a key that works once.',
+    });
   }
   history.replaceState(null, '', location.pathname);
-  const response = await fetch('/api/session', { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ token }) });
+  const response = await fetch('/api/session', {
+    method: 'POST',
+    headers: { 'content-type': 'application/json' },
+    body: JSON.stringify({ token }),
+  });
   const answer = (await response.json()) as { key?: string; error?: Trouble };
-  if (answer.key === undefined) throw new BenchTrouble(answer.error ?? { code: 'JEXO_INTERNAL', message: `The bench answered with HTTP ${response.status}.` });
+  if (answer.key === undefined)
+    throw new BenchTrouble(answer.error ?? { code: 'JEXO_INTERNAL', message: `The bench answered with HTTP ${response.status}.` });
   sessionStorage.setItem(storeName, answer.key);
 }
 
 async function request(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
   const response = await fetch(path, {
     method,
-    headers: { authorization: `Bearer ${sessionStorage.getItem(storeName) ?? ''}`, ...(body !== undefined && { 'content-type': 'application/json' }) },
+    headers: {
+      authorization: `Bearer ${sessionStorage.getItem(storeName) ?? ''}`,
+      ...(body !== undefined && { 'content-type': 'application/json' }),
+    },
     ...(body !== undefined && { body: JSON.stringify(body) }),
     ...(signal && { signal }),
   });

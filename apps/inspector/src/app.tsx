@@ -18,7 +18,8 @@ export function App() {
   const tools = bench?.tools ?? [];
   const tool = (tools.find((each) => each.tool.name === chosen) ?? tools[0])?.tool;
   useEffect(() => {
-    document.title = bench === undefined ? 'Bench' : `${bench.server?.serverInfo.title ?? bench.server?.serverInfo.name ?? bench.target} on the bench`;
+    document.title =
+      bench === undefined ? 'Bench' : `${bench.server?.serverInfo.title ?? bench.server?.serverInfo.name ?? bench.target} on the bench`;
   }, [bench]);
 
   if (phase === 'opening') return <main className="alone">Opening the bench…</main>;

@@ -47,7 +47,11 @@ function Sheet({ tool }: { tool: Tool }) {
     try {
       await startCall(tool.name, input);
     } catch (error) {
-      setTrouble(error instanceof BenchTrouble ? error.trouble : { code: 'JEXO_CONNECT', message: 'The bench did not take the call.', next: 'Check that jexo inspect is still running.' });
+      setTrouble(
+        error instanceof BenchTrouble
+          ? error.trouble
+          : { code: 'JEXO_CONNECT', message: 'The bench did not take the call.', next: 'Check that jexo inspect is still running.' },
+      );
     }
   };
   const runNow = useRef(run);
@@ -69,7 +73,9 @@ function Sheet({ tool }: { tool: Tool }) {
         <header>
           <p className="step">What the model reads</p>
           <h1>{tool.name}</h1>
-          <p className="description">{tool.description ?? <em className="warn">No description: a model will not know when to use this tool.</em>}</p>
+          <p className="description">
+            {tool.description ?? <em className="warn">No description: a model will not know when to use this tool.</em>}
+          </p>
           {hints.length > 0 && (
             <p className="hints">
               {hints.map(([name, value]) => (
@@ -94,7 +100,12 @@ function Sheet({ tool }: { tool: Tool }) {
             </Button>
           </div>
           {raw ? (
-            <JsonField label="The arguments as JSON" rows={8} value={input} onChange={(next) => typeof next === 'object' && next !== null && !Array.isArray(next) && setInput(next as Input)} />
+            <JsonField
+              label="The arguments as JSON"
+              rows={8}
+              value={input}
+              onChange={(next) => typeof next === 'object' && next !== null && !Array.isArray(next) && setInput(next as Input)}
+            />
           ) : (
             <SchemaForm schema={tool.inputSchema} value={input} onChange={setInput} />
           )}
@@ -151,12 +162,16 @@ function Run({ call }: { call: CallSheet }) {
         <p className="step">{call.status === 'running' ? 'What is happening' : 'The answer'}</p>
         <Outcome call={call} />
       </div>
-      {call.status === 'running' && last?.kind === 'progress' && <progress aria-label="Progress" max={last.total ?? undefined} value={last.total === undefined ? undefined : last.progress} />}
+      {call.status === 'running' && last?.kind === 'progress' && (
+        <progress aria-label="Progress" max={last.total ?? undefined} value={last.total === undefined ? undefined : last.progress} />
+      )}
       {call.events.length > 0 && (
         <ol className="happened">
           {call.events.map((event, index) => (
             <li key={index} className="quiet">
-              {event.kind === 'progress' ? `${event.progress}${event.total === undefined ? '' : ` of ${event.total}`} ${event.message ?? ''}` : `${event.level}: ${typeof event.data === 'string' ? event.data : JSON.stringify(event.data)}`}
+              {event.kind === 'progress'
+                ? `${event.progress}${event.total === undefined ? '' : ` of ${event.total}`} ${event.message ?? ''}`
+                : `${event.level}: ${typeof event.data === 'string' ? event.data : JSON.stringify(event.data)}`}
             </li>
           ))}
         </ol>

@@ -28,7 +28,11 @@ export interface BenchState {
   readonly target: string;
   readonly status: 'connecting' | 'connected' | 'failed' | 'closed';
   readonly trouble?: Trouble;
-  readonly server?: { readonly protocolVersion: string; readonly serverInfo: { readonly name: string; readonly title?: string; readonly version: string }; readonly instructions?: string };
+  readonly server?: {
+    readonly protocolVersion: string;
+    readonly serverInfo: { readonly name: string; readonly title?: string; readonly version: string };
+    readonly instructions?: string;
+  };
   readonly handshakeMs?: number;
   readonly tools: readonly ShelfTool[];
   readonly omitted: readonly Omission[];

@@ -25,7 +25,14 @@ export function SchemaForm({ schema, value, onChange }: { schema: JsonSchema; va
   return (
     <div className="fields">
       {fields.map(([name, property]) => (
-        <Field key={name} name={name} schema={property} required={required.has(name)} value={value[name]} onChange={(next) => set(name, next)} />
+        <Field
+          key={name}
+          name={name}
+          schema={property}
+          required={required.has(name)}
+          value={value[name]}
+          onChange={(next) => set(name, next)}
+        />
       ))}
     </div>
   );
@@ -49,7 +56,11 @@ function Field(props: FieldProps) {
         <legend>
           <code>{name}</code> <Facts schema={schema} required={required} />
         </legend>
-        <SchemaForm schema={schema} value={(value ?? {}) as Input} onChange={(next) => onChange(Object.keys(next).length === 0 && !required ? undefined : next)} />
+        <SchemaForm
+          schema={schema}
+          value={(value ?? {}) as Input}
+          onChange={(next) => onChange(Object.keys(next).length === 0 && !required ? undefined : next)}
+        />
       </fieldset>
     );
   }
@@ -71,7 +82,11 @@ function Field(props: FieldProps) {
     if (Array.isArray(schema.enum)) {
       const options = schema.enum as unknown[];
       return (
-        <select {...common} value={value === undefined ? '' : String(options.indexOf(value))} onChange={(event) => onChange(event.target.value === '' ? undefined : options[Number(event.target.value)])}>
+        <select
+          {...common}
+          value={value === undefined ? '' : String(options.indexOf(value))}
+          onChange={(event) => onChange(event.target.value === '' ? undefined : options[Number(event.target.value)])}
+        >
           {(!required || value === undefined) && <option value="">{required ? 'choose…' : 'leave out'}</option>}
           {options.map((option, index) => (
             <option key={index} value={index}>
@@ -84,7 +99,8 @@ function Field(props: FieldProps) {
     if (type === 'boolean') {
       return (
         <span className="tick">
-          <input {...common} type="checkbox" checked={value === true} onChange={(event) => onChange(event.target.checked)} /> {value === undefined ? 'left out' : String(value)}
+          <input {...common} type="checkbox" checked={value === true} onChange={(event) => onChange(event.target.checked)} />{' '}
+          {value === undefined ? 'left out' : String(value)}
         </span>
       );
     }
@@ -102,9 +118,24 @@ function Field(props: FieldProps) {
       );
     }
     if (type === 'string') {
-      return <input {...common} type="text" value={(value as string | undefined) ?? ''} placeholder={hintOf(schema)} onChange={(event) => onChange(event.target.value === '' && !required ? undefined : event.target.value)} />;
+      return (
+        <input
+          {...common}
+          type="text"
+          value={(value as string | undefined) ?? ''}
+          placeholder={hintOf(schema)}
+          onChange={(event) => onChange(event.target.value === '' && !required ? undefined : event.target.value)}
+        />
+      );
     }
-    return <JsonField {...common} value={value} onChange={onChange} placeholder={type === 'array' ? '[ … ]' : type === 'object' ? '{ … }' : 'JSON'} />;
+    return (
+      <JsonField
+        {...common}
+        value={value}
+        onChange={onChange}
+        placeholder={type === 'array' ? '[ … ]' : type === 'object' ? '{ … }' : 'JSON'}
+      />
+    );
   }
 }
 
@@ -116,11 +147,22 @@ function hintOf(schema: JsonSchema): string | undefined {
 
 function Facts({ schema, required }: { schema: JsonSchema; required: boolean }) {
   const { minimum, maximum, format } = schema;
-  const range = minimum !== undefined && maximum !== undefined ? `${String(minimum)} to ${String(maximum)}` : minimum !== undefined ? `at least ${String(minimum)}` : maximum !== undefined ? `at most ${String(maximum)}` : undefined;
-  const kind = Array.isArray(schema.enum) ? 'one of' : ((format as string | undefined) ?? [schema.type].flat().filter(Boolean).join(' or '));
+  const range =
+    minimum !== undefined && maximum !== undefined
+      ? `${String(minimum)} to ${String(maximum)}`
+      : minimum !== undefined
+        ? `at least ${String(minimum)}`
+        : maximum !== undefined
+          ? `at most ${String(maximum)}`
+          : undefined;
+  const kind = Array.isArray(schema.enum)
+    ? 'one of'
+    : ((format as string | undefined) ?? [schema.type].flat().filter(Boolean).join(' or '));
   return (
     <span className="quiet">
-      {[kind, range, required ? undefined : schema.default !== undefined ? `default ${JSON.stringify(schema.default)}` : 'optional'].filter(Boolean).join(' · ')}
+      {[kind, range, required ? undefined : schema.default !== undefined ? `default ${JSON.stringify(schema.default)}` : 'optional']
+        .filter(Boolean)
+        .join(' · ')}
       {required && <span className="must"> required</span>}
     </span>
   );

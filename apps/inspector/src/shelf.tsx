@@ -33,7 +33,9 @@ export function Shelf({ chosen, onChoose }: { chosen: string | undefined; onChoo
           if (key !== undefined) onChoose(String(key));
         }}
         items={found.map(({ tool, tokens: cost }) => ({ id: tool.name, tool, cost }))}
-        renderEmptyState={() => <p className="empty">{bench.tools.length === 0 ? emptyWords(bench.status) : 'No tool matches. Clear the search to see all.'}</p>}
+        renderEmptyState={() => (
+          <p className="empty">{bench.tools.length === 0 ? emptyWords(bench.status) : 'No tool matches. Clear the search to see all.'}</p>
+        )}
       >
         {({ tool, cost }) => (
           <ListBoxItem id={tool.name} textValue={tool.name} className="row">

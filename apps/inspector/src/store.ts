@@ -59,7 +59,14 @@ export async function start(): Promise<void> {
       const trouble = troubleOf(error);
       if (error instanceof BenchTrouble && trouble.code === 'JEXO_USAGE') return set({ phase: 'locked', trouble });
     }
-    set({ phase: 'lost', trouble: { code: 'JEXO_CONNECT', message: 'The bench has stopped answering.', next: 'Start it again with jexo inspect, and open the address it prints.' } });
+    set({
+      phase: 'lost',
+      trouble: {
+        code: 'JEXO_CONNECT',
+        message: 'The bench has stopped answering.',
+        next: 'Start it again with jexo inspect, and open the address it prints.',
+      },
+    });
     await pause(Math.min(500 * 2 ** attempt, 8000));
   }
 }

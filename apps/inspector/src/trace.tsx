@@ -32,20 +32,34 @@ const laneWords: Record<Lane, { readonly arrow: string; readonly words: string }
 
 /** Puts every message into its lane and ties answers to their requests. */
 function readRows(wire: readonly WireEntry[]): Row[] {
-  const open = new Map<string, { entry: WireEntry; index: number; method: string }>();
+  const open = new Map<string, { entry: WireEntry; index: number; subject: string }>();
   return wire.map((entry, index) => {
     const message = (typeof entry.message === 'object' && entry.message !== null ? entry.message : {}) as Envelope;
     if (message.method !== undefined) {
       const lane = entry.way === 'sent' ? 'sent' : 'asked';
-      if (message.id !== undefined) open.set(`${entry.way} ${typeof message.id} ${message.id}`, { entry, index, method: message.method });
       const name = message.params?.name;
+      if (message.id !== undefined)
+        open.set(`${entry.way} ${typeof message.id} ${message.id}`, { entry, index, subject: name ?? message.method });
       return { entry, lane, title: name === undefined ? message.method : `${message.method} ${name}`, failed: false };
     }
     const back = entry.way === 'received';
     const request = open.get(`${back ? 'sent' : 'received'} ${typeof message.id} ${String(message.id)}`);
     const failed = message.error !== undefined || message.result?.isError === true;
-    const title = message.error !== undefined ? `error: ${message.error.message ?? ''}` : request === undefined ? (typeof entry.message === 'string' ? entry.message : 'answer') : `answer to ${request.method}`;
-    return { entry, lane: back ? 'back' : 'sent', title, failed, ...(request && { took: entry.at - request.entry.at, tiedTo: request.index }) };
+    const title =
+      message.error !== undefined
+        ? `error: ${message.error.message ?? ''}`
+        : request === undefined
+          ? typeof entry.message === 'string'
+            ? entry.message
+            : 'answer'
+          : `answer: ${request.subject}`;
+    return {
+      entry,
+      lane: back ? 'back' : 'sent',
+      title,
+      failed,
+      ...(request && { took: entry.at - request.entry.at, tiedTo: request.index }),
+    };
   });
 }
 
@@ -61,7 +75,10 @@ export function Trace() {
   const follow = useRef(true);
   const start = wire[0]?.at ?? 0;
   const longest = Math.max(1, ...rows.map((row) => row.took ?? 0));
-  const shown = words === '' ? rows : rows.filter((row) => `${row.title} ${JSON.stringify(row.entry.message)}`.toLowerCase().includes(words.toLowerCase()));
+  const shown =
+    words === ''
+      ? rows
+      : rows.filter((row) => `${row.title} ${JSON.stringify(row.entry.message)}`.toLowerCase().includes(words.toLowerCase()));
 
   useEffect(() => {
     if (follow.current && list.current) list.current.scrollTop = list.current.scrollHeight;
@@ -91,9 +108,21 @@ export function Trace() {
           follow.current = box.scrollHeight - box.scrollTop - box.clientHeight < rowHeight;
         }}
       >
-        {shown.length === 0 && <li className="empty">{wire.length === 0 ? 'Nothing has passed yet. Call a tool to see its messages here.' : 'No message holds these words.'}</li>}
+        {shown.length === 0 && (
+          <li className="empty">
+            {wire.length === 0 ? 'Nothing has passed yet. Call a tool to see its messages here.' : 'No message holds these words.'}
+          </li>
+        )}
         {shown.map((row) => (
-          <Message key={row.entry.seq} row={row} start={start} longest={longest} tied={words === '' && row.tiedTo !== undefined ? rows.indexOf(row) - row.tiedTo : undefined} open={open === row.entry.seq} onToggle={() => setOpen(open === row.entry.seq ? undefined : row.entry.seq)} />
+          <Message
+            key={row.entry.seq}
+            row={row}
+            start={start}
+            longest={longest}
+            tied={words === '' && row.tiedTo !== undefined ? rows.indexOf(row) - row.tiedTo : undefined}
+            open={open === row.entry.seq}
+            onToggle={() => setOpen(open === row.entry.seq ? undefined : row.entry.seq)}
+          />
         ))}
       </ol>
     </aside>
@@ -107,12 +136,32 @@ async function save(): Promise<void> {
   URL.revokeObjectURL(url);
 }
 
-function Message({ row, start, longest, tied, open, onToggle }: { row: Row; start: number; longest: number; tied: number | undefined; open: boolean; onToggle: () => void }) {
+function Message({
+  row,
+  start,
+  longest,
+  tied,
+  open,
+  onToggle,
+}: {
+  row: Row;
+  start: number;
+  longest: number;
+  tied: number | undefined;
+  open: boolean;
+  onToggle: () => void;
+}) {
   const { entry, lane, title, failed, took } = row;
   const { arrow, words } = laneWords[lane];
   return (
     <li className={`message ${lane} ${failed ? 'failed' : ''}`}>
-      <button type="button" className="line" aria-expanded={open} onClick={onToggle} aria-label={`${words}: ${title}${took === undefined ? '' : `, after ${duration(took)}`}`}>
+      <button
+        type="button"
+        className="line"
+        aria-expanded={open}
+        onClick={onToggle}
+        aria-label={`${words}: ${title}${took === undefined ? '' : `, after ${duration(took)}`}`}
+      >
         <span className="when quiet">{((entry.at - start) / 1000).toFixed(3)}</span>
         <span className="lanes" aria-hidden="true">
           {tied !== undefined && tied < 40 && <span className="bracket" style={{ height: tied * rowHeight }} />}

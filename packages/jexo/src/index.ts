@@ -15,4 +15,14 @@ export { connect, type ConnectOptions, type ConnectTarget } from './client/conne
 export type { CallOptions, Client, ClientOptions } from './client/connect-link.js';
 export { RpcError, errorCodes } from './protocol/json-rpc.js';
 export { newestRevision, revisions, type Revision } from './protocol/revisions.js';
-export type { CallToolResult, ContentBlock, Implementation, JsonSchema, LogLevel, LogMessage, ProgressUpdate, Tool, ToolAnnotations } from './protocol/types.js';
+export type {
+  CallToolResult,
+  ContentBlock,
+  Implementation,
+  JsonSchema,
+  LogLevel,
+  LogMessage,
+  ProgressUpdate,
+  Tool,
+  ToolAnnotations,
+} from './protocol/types.js';

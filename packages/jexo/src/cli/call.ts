@@ -22,7 +22,10 @@ const usage = 'As in: jexo call hives.ts mix_syrup colonies=12';
 export async function call(operands: readonly string[], command: readonly string[] | undefined, options: CallOptions): Promise<void> {
   const { target, rest } = takeTarget(operands, command, usage);
   const [name, ...pairs] = rest;
-  if (name === undefined) throw new JexoError('JEXO_USAGE', 'Say which tool to call.', { next: `${usage}. The tools are shown by: jexo list ${showTarget(target)}` });
+  if (name === undefined)
+    throw new JexoError('JEXO_USAGE', 'Say which tool to call.', {
+      next: `${usage}. The tools are shown by: jexo list ${showTarget(target)}`,
+    });
   const stop = new AbortController();
   const onInterrupt = () => stop.abort(new Error('stopped from the keyboard'));
   process.once('SIGINT', onInterrupt);
@@ -34,15 +37,26 @@ export async function call(operands: readonly string[], command: readonly string
     const tools = await client.tools();
     const tool = tools.find((each) => each.name === name);
     if (tool === undefined) {
-      const near = nearest(name, tools.map((each) => each.name));
-      throw new JexoError('JEXO_TOOL_UNKNOWN', `${showTarget(target)} has no tool ${name}.${near === undefined ? '' : ` Did you mean ${near}?`}`, { where: name, next: `Its tools are: ${tools.map((each) => each.name).join(', ')}` });
+      const near = nearest(
+        name,
+        tools.map((each) => each.name),
+      );
+      throw new JexoError(
+        'JEXO_TOOL_UNKNOWN',
+        `${showTarget(target)} has no tool ${name}.${near === undefined ? '' : ` Did you mean ${near}?`}`,
+        {
+          where: name,
+          next: `Its tools are: ${tools.map((each) => each.name).join(', ')}`,
+        },
+      );
     }
     const input = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema) };
     const start = performance.now();
     const result = await client
       .call(name, input, { timeoutMs: options.timeout * 1000, signal: stop.signal, onProgress: showProgress })
       .catch((error: unknown) => {
-        if (error instanceof RpcError && error.code === errorCodes.invalidParams) throw new JexoError('JEXO_INPUT_INVALID', error.message, { where: name, data: error.data });
+        if (error instanceof RpcError && error.code === errorCodes.invalidParams)
+          throw new JexoError('JEXO_INPUT_INVALID', error.message, { where: name, data: error.data });
         throw error;
       });
     if (options.json) print(JSON.stringify(result, null, 2));
@@ -74,7 +88,8 @@ async function readInput(given: string | undefined): Promise<Record<string, unkn
   } catch (error) {
     throw new JexoError('JEXO_INPUT_INVALID', `The input from ${where} is not JSON: ${messageOf(error)}`, { where, cause: error });
   }
-  if (typeof value !== 'object' || value === null || Array.isArray(value)) throw new JexoError('JEXO_INPUT_INVALID', `The input from ${where} must be one JSON object.`, { where });
+  if (typeof value !== 'object' || value === null || Array.isArray(value))
+    throw new JexoError('JEXO_INPUT_INVALID', `The input from ${where} must be one JSON object.`, { where });
   return value as Record<string, unknown>;
 }
 
@@ -107,7 +122,9 @@ function blockText(block: ContentBlock): string {
     case 'audio':
       return `[${block.type} ${block.mimeType}, ${Math.floor((block.data.length * 3) / 4)} bytes]`;
     case 'resource':
-      return 'text' in block.resource ? block.resource.text : `[${block.resource.uri}, ${Math.floor((block.resource.blob.length * 3) / 4)} bytes]`;
+      return 'text' in block.resource
+        ? block.resource.text
+        : `[${block.resource.uri}, ${Math.floor((block.resource.blob.length * 3) / 4)} bytes]`;
     case 'resource_link':
       return `${block.title ?? block.name}: ${block.uri}`;
   }

@@ -19,7 +19,11 @@ export function showTarget({ text, command }: TargetWords): string {
 }
 
 /** Takes the target from the operands, unless a command was given behind `--`. */
-export function takeTarget(operands: readonly string[], command: readonly string[] | undefined, usage: string): { target: TargetWords; rest: readonly string[] } {
+export function takeTarget(
+  operands: readonly string[],
+  command: readonly string[] | undefined,
+  usage: string,
+): { target: TargetWords; rest: readonly string[] } {
   if (command !== undefined) {
     if (command.length === 0) throw new JexoError('JEXO_USAGE', 'There is no command behind --.', { next: usage });
     return { target: { text: undefined, command }, rest: operands };
@@ -29,7 +33,10 @@ export function takeTarget(operands: readonly string[], command: readonly string
   return { target: { text, command: undefined }, rest };
 }
 
-export async function connectTarget({ text, command }: TargetWords, options: ConnectOptions): Promise<{ client: Client; omitted: readonly Omission[] }> {
+export async function connectTarget(
+  { text, command }: TargetWords,
+  options: ConnectOptions,
+): Promise<{ client: Client; omitted: readonly Omission[] }> {
   if (command !== undefined) return { client: await connect(command, options), omitted: [] };
   if (/^https?:\/\//i.test(text!)) return { client: await connect(text!, options), omitted: [] };
   keepStdoutForResults();

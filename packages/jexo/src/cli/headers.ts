@@ -7,7 +7,8 @@ export function readHeaders(texts: readonly string[] | undefined): Record<string
     const at = text.indexOf(':');
     const name = text.slice(0, at).trim();
     // Header injection: neither part may hold what would start another header.
-    if (at < 1 || !/^[\w!#$%&'*+.^`|~-]+$/.test(name) || /[\r\n\0]/.test(text)) throw new JexoError('JEXO_USAGE', `--header ${JSON.stringify(text)} is not of the form "Name: value".`, { where: '--header' });
+    if (at < 1 || !/^[\w!#$%&'*+.^`|~-]+$/.test(name) || /[\r\n\0]/.test(text))
+      throw new JexoError('JEXO_USAGE', `--header ${JSON.stringify(text)} is not of the form "Name: value".`, { where: '--header' });
     headers[name.toLowerCase()] = text.slice(at + 1).trim();
   }
   return headers;

@@ -23,9 +23,21 @@ export async function inspect(operands: readonly string[], command: readonly str
   const address = `${page.url}#${token}`;
   await bench.connect();
   const { status, tools, trouble, omitted } = bench.state();
-  if (options.json) print(JSON.stringify({ address, target: showTarget(target), status, tools: tools.map(({ tool }) => tool.name), ...(trouble && { trouble }) }));
+  if (options.json)
+    print(
+      JSON.stringify({
+        address,
+        target: showTarget(target),
+        status,
+        tools: tools.map(({ tool }) => tool.name),
+        ...(trouble && { trouble }),
+      }),
+    );
   else {
-    if (trouble === undefined) note(`${onErr('moss', symbols.ok)} Connected to ${onErr('bold', showTarget(target))}: ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`);
+    if (trouble === undefined)
+      note(
+        `${onErr('moss', symbols.ok)} Connected to ${onErr('bold', showTarget(target))}: ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`,
+      );
     else note(`${onErr('brick', symbols.failed)} ${trouble.message} ${onErr('quiet', `(${trouble.code})`)}\n  ${trouble.next ?? ''}`);
     reportOmitted(omitted);
     note(`  Open the bench at ${onErr('amber', address)}`);

@@ -16,7 +16,9 @@ export async function list(operands: readonly string[], command: readonly string
     const tools = await client.tools();
     if (options.json) return print(JSON.stringify({ server: client.server, tools, omitted }, null, 2));
     const { serverInfo, protocolVersion, instructions } = client.server;
-    print(`${onOut('bold', serverInfo.title ?? serverInfo.name)} ${onOut('quiet', `${serverInfo.version} ${symbols.dot} protocol ${protocolVersion} ${symbols.dot} ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`)}`);
+    print(
+      `${onOut('bold', serverInfo.title ?? serverInfo.name)} ${onOut('quiet', `${serverInfo.version} ${symbols.dot} protocol ${protocolVersion} ${symbols.dot} ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`)}`,
+    );
     if (instructions !== undefined) for (const line of wrap(instructions, width())) print(line);
     for (const tool of tools) {
       print('');
@@ -39,7 +41,13 @@ function describeTool(tool: Tool): string[] {
   const kindWidth = Math.max(0, ...properties.map(([, schema]) => kindOf(schema).length));
   const indent = 4 + nameWidth + 2 + kindWidth + 2;
   for (const [name, schema] of properties) {
-    const notes = [schema.description, limits(schema), required.has(name) ? undefined : schema.default === undefined ? 'optional' : `default ${JSON.stringify(schema.default)}`].filter(Boolean).join('; ');
+    const notes = [
+      schema.description,
+      limits(schema),
+      required.has(name) ? undefined : schema.default === undefined ? 'optional' : `default ${JSON.stringify(schema.default)}`,
+    ]
+      .filter(Boolean)
+      .join('; ');
     const [first = '', ...more] = wrap(notes, Math.max(20, width() - indent));
     lines.push(`    ${onOut('slate', name.padEnd(nameWidth))}  ${onOut('quiet', kindOf(schema).padEnd(kindWidth))}  ${first}`);
     for (const line of more) lines.push(' '.repeat(indent) + line);

@@ -14,7 +14,10 @@ const words = dashes < 0 ? all : all.slice(0, dashes);
 
 const number = (name: string, least: number, most: number) => (text: string) => {
   const value = Number(text);
-  if (text.trim() === '' || !Number.isInteger(value) || value < least || value > most) throw new JexoError('JEXO_USAGE', `${name} must be a whole number from ${least} to ${most}; ${JSON.stringify(text)} is not.`, { where: name });
+  if (text.trim() === '' || !Number.isInteger(value) || value < least || value > most)
+    throw new JexoError('JEXO_USAGE', `${name} must be a whole number from ${least} to ${most}; ${JSON.stringify(text)} is not.`, {
+      where: name,
+    });
   return value;
 };
 const port = (name: string) => number(name, 0, 65535);
@@ -76,8 +79,13 @@ program
   .argument('[target]')
   .addOption(header().argParser(collect))
   .addOption(json())
-  .addHelpText('after', `${targets}\n\nExamples:\n  jexo list hives.ts\n  jexo list hives.ts --json | jq '.tools[].name'\n  jexo list -- node server.mjs`)
-  .action(async (target: string | undefined, options) => (await import('./list.js')).list(target === undefined ? [] : [target], command, options));
+  .addHelpText(
+    'after',
+    `${targets}\n\nExamples:\n  jexo list hives.ts\n  jexo list hives.ts --json | jq '.tools[].name'\n  jexo list -- node server.mjs`,
+  )
+  .action(async (target: string | undefined, options) =>
+    (await import('./list.js')).list(target === undefined ? [] : [target], command, options),
+  );
 
 program
   .command('call')
@@ -86,7 +94,11 @@ program
   .argument('[tool]')
   .argument('[key=value...]', 'the input, each value typed by the tool’s schema')
   .option('--input <json>', 'the input as one JSON object; @file reads it from a file, - from stdin')
-  .addOption(new Option('--timeout <seconds>', 'give up after so many seconds without an answer').default(60).argParser(number('--timeout', 1, 86_400)))
+  .addOption(
+    new Option('--timeout <seconds>', 'give up after so many seconds without an answer')
+      .default(60)
+      .argParser(number('--timeout', 1, 86_400)),
+  )
   .addOption(header().argParser(collect))
   .addOption(json())
   .addHelpText(
@@ -102,7 +114,11 @@ Examples:
 Exit codes: 0 answered, 1 the tool failed, 2 wrong use or input, 3 the server could not be reached.`,
   )
   .action(async (target: string | undefined, tool: string | undefined, pairs: string[], options) =>
-    (await import('./call.js')).call([target, tool, ...pairs].filter((word) => word !== undefined), command, options),
+    (await import('./call.js')).call(
+      [target, tool, ...pairs].filter((word) => word !== undefined),
+      command,
+      options,
+    ),
   );
 
 program
@@ -112,8 +128,13 @@ program
   .addOption(new Option('--port <port>', 'port of the page; 0 takes any free one').default(0).argParser(port('--port')))
   .addOption(header().argParser(collect))
   .addOption(json())
-  .addHelpText('after', `${targets}\n\nExamples:\n  jexo inspect hives.ts\n  jexo inspect http://127.0.0.1:4300/mcp --port 4400\n\nThe address holds a key that works once. The page is served to this machine only.`)
-  .action(async (target: string | undefined, options) => (await import('./inspect.js')).inspect(target === undefined ? [] : [target], command, options));
+  .addHelpText(
+    'after',
+    `${targets}\n\nExamples:\n  jexo inspect hives.ts\n  jexo inspect http://127.0.0.1:4300/mcp --port 4400\n\nThe address holds a key that works once. The page is served to this machine only.`,
+  )
+  .action(async (target: string | undefined, options) =>
+    (await import('./inspect.js')).inspect(target === undefined ? [] : [target], command, options),
+  );
 
 program
   .command('pack')
@@ -123,15 +144,25 @@ program
   .requiredOption('--out <folder>', 'where to write it')
   .option('--name <name>', 'the name the server gives itself')
   .addOption(json())
-  .addHelpText('after', '\nExamples:\n  jexo pack hives.ts --as bundle --out dist/\n  node dist/hives.mjs                serves over stdio\n  node dist/hives.mjs --http 4300    serves over HTTP\n\nA bundle is one file that needs nothing but Node.')
+  .addHelpText(
+    'after',
+    '\nExamples:\n  jexo pack hives.ts --as bundle --out dist/\n  node dist/hives.mjs                serves over stdio\n  node dist/hives.mjs --http 4300    serves over HTTP\n\nA bundle is one file that needs nothing but Node.',
+  )
   .action(async (target: string | undefined, options) => (await import('./pack.js')).pack(target, options));
 
 /** An error in the three parts a person needs: what happened, where, what to do next. */
 function report(error: unknown, asJson: boolean): number {
-  const known = isJexoError(error) ? error : error instanceof RpcError ? new JexoError('JEXO_REMOTE', `The server refused: ${error.message}`, { data: { code: error.code, data: error.data } }) : undefined;
+  const known = isJexoError(error)
+    ? error
+    : error instanceof RpcError
+      ? new JexoError('JEXO_REMOTE', `The server refused: ${error.message}`, { data: { code: error.code, data: error.data } })
+      : undefined;
   if (known === undefined) {
     if (asJson) print(JSON.stringify({ error: { code: 'JEXO_INTERNAL', message: messageOf(error) } }));
-    else note(`${onErr('brick', symbols.failed)} ${messageOf(error)}\n  This is a fault of jexo itself. Run it again with JEXO_DEBUG=1 to see where it happened, and report it.`);
+    else
+      note(
+        `${onErr('brick', symbols.failed)} ${messageOf(error)}\n  This is a fault of jexo itself. Run it again with JEXO_DEBUG=1 to see where it happened, and report it.`,
+      );
     if (process.env.JEXO_DEBUG && error instanceof Error) note(error.stack ?? '');
     return 70;
   }

@@ -11,14 +11,18 @@ interface PackOptions {
 }
 
 export async function pack(target: string | undefined, options: PackOptions): Promise<void> {
-  if (target === undefined) throw new JexoError('JEXO_USAGE', 'Say which module to pack.', { next: 'As in: jexo pack hives.ts --as bundle --out dist/' });
-  if (!/\.[cm]?[jt]sx?$/i.test(target)) throw new JexoError('JEXO_TARGET_UNKNOWN', `${target} is not a module, and only modules can be packed.`, { where: target });
+  if (target === undefined)
+    throw new JexoError('JEXO_USAGE', 'Say which module to pack.', { next: 'As in: jexo pack hives.ts --as bundle --out dist/' });
+  if (!/\.[cm]?[jt]sx?$/i.test(target))
+    throw new JexoError('JEXO_TARGET_UNKNOWN', `${target} is not a module, and only modules can be packed.`, { where: target });
   keepStdoutForResults();
   const packed = await packBundle(target, options);
   if (options.json) return print(JSON.stringify(packed, null, 2));
   const shown = relative(process.cwd(), packed.file);
   reportOmitted(packed.omitted);
-  note(`${onErr('moss', symbols.ok)} ${onErr('bold', packed.server.name)} ${packed.server.version} is packed into ${shown}: ${(packed.bytes / 1000).toFixed(0)} kB, ${packed.tools.length} ${packed.tools.length === 1 ? 'tool' : 'tools'}`);
+  note(
+    `${onErr('moss', symbols.ok)} ${onErr('bold', packed.server.name)} ${packed.server.version} is packed into ${shown}: ${(packed.bytes / 1000).toFixed(0)} kB, ${packed.tools.length} ${packed.tools.length === 1 ? 'tool' : 'tools'}`,
+  );
   note(`  Serve it anywhere with Node 20: node ${shown}   (over stdio), or with --http 4300`);
   note(`  Try it with: jexo inspect -- node ${shown}`);
 }

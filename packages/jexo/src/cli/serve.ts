@@ -18,12 +18,22 @@ interface ServeOptions {
 }
 
 export async function serve(targets: readonly string[], command: readonly string[] | undefined, options: ServeOptions): Promise<void> {
-  if (command !== undefined) throw new JexoError('JEXO_USAGE', 'serve takes modules; a command behind -- serves itself already.', { next: 'Use list, call or inspect with a command.' });
+  if (command !== undefined)
+    throw new JexoError('JEXO_USAGE', 'serve takes modules; a command behind -- serves itself already.', {
+      next: 'Use list, call or inspect with a command.',
+    });
   if (targets.length === 0) throw new JexoError('JEXO_USAGE', 'Say what to serve.', { next: 'As in: jexo serve hives.ts' });
-  if (!options.path.startsWith('/')) throw new JexoError('JEXO_USAGE', `--path must start with a slash; ${JSON.stringify(options.path)} does not.`, { where: '--path' });
+  if (!options.path.startsWith('/'))
+    throw new JexoError('JEXO_USAGE', `--path must start with a slash; ${JSON.stringify(options.path)} does not.`, { where: '--path' });
   const overStdio = options.http === undefined;
   // The module may print while it loads: by then stdout must already be the protocol's.
-  const early = overStdio ? guardStdout(() => note('jexo: something was printed to stdout while the module was loading. It is shown here instead, because stdout carries the protocol.')) : undefined;
+  const early = overStdio
+    ? guardStdout(() =>
+        note(
+          'jexo: something was printed to stdout while the module was loading. It is shown here instead, because stdout carries the protocol.',
+        ),
+      )
+    : undefined;
   const server = await openTargets(targets, options.name);
   await server.ready();
   early?.release();
@@ -43,7 +53,10 @@ export async function serve(targets: readonly string[], command: readonly string
     ...(options.allowHost && { allowedHosts: options.allowHost }),
   });
   await announce(server, service.url, `Try it with: jexo inspect ${service.url}   (in another terminal; stop this with Ctrl-C)`, options);
-  if (/^(0\.0\.0\.0|::)$/.test(options.host) && options.allowHost === undefined) note(`${onErr('ochre', symbols.warn)} Every machine that reaches this one may call these tools, under any host name. Name the allowed ones with --allow-host.`);
+  if (/^(0\.0\.0\.0|::)$/.test(options.host) && options.allowHost === undefined)
+    note(
+      `${onErr('ochre', symbols.warn)} Every machine that reaches this one may call these tools, under any host name. Name the allowed ones with --allow-host.`,
+    );
   await new Promise<void>((resolve) => stopOnSignal(() => service.close().then(resolve)));
   note('Stopped.');
 }
@@ -63,9 +76,12 @@ function stopOnSignal(stop: () => Promise<void>): void {
 async function announce(server: Server, where: string, next: string, options: ServeOptions): Promise<void> {
   const { tools, omitted } = await server.catalogue();
   const names = [...tools.keys()];
-  if (options.json) return note(JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted }));
+  if (options.json)
+    return note(JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted }));
   const shown = names.length > 12 ? [...names.slice(0, 12), `and ${names.length - 12} more`] : names;
-  note(`${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('amber', where)}`}`);
+  note(
+    `${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('amber', where)}`}`,
+  );
   note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shown.join(', ')}`);
   reportOmitted(omitted);
   note(`  ${next}`);

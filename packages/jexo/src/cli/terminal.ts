@@ -2,7 +2,15 @@ import { styleText } from 'node:util';
 import { guardStdout } from '../transports/stdout-guard.js';
 
 type Style = 'amber' | 'moss' | 'brick' | 'ochre' | 'slate' | 'quiet' | 'bold';
-const styles: Record<Style, Parameters<typeof styleText>[0]> = { amber: 'yellow', moss: 'green', brick: 'red', ochre: 'yellow', slate: 'blue', quiet: 'gray', bold: 'bold' };
+const styles: Record<Style, Parameters<typeof styleText>[0]> = {
+  amber: 'yellow',
+  moss: 'green',
+  brick: 'red',
+  ochre: 'yellow',
+  slate: 'blue',
+  quiet: 'gray',
+  bold: 'bold',
+};
 
 function wantsColour(stream: NodeJS.WriteStream): boolean {
   const { NO_COLOR, FORCE_COLOR, TERM } = process.env;
@@ -20,14 +28,21 @@ export function painter(stream: NodeJS.WriteStream): (style: Style, text: string
 export const onOut = painter(process.stdout);
 export const onErr = painter(process.stderr);
 
-const unicode = process.platform !== 'win32' && process.env.TERM !== 'linux' && !/^(C|POSIX)$/.test(process.env.LC_ALL ?? process.env.LC_CTYPE ?? process.env.LANG ?? 'UTF-8');
-export const symbols = unicode ? { out: '→', in: '←', ok: '✓', failed: '✗', warn: '!', dot: '·' } : { out: '->', in: '<-', ok: 'ok', failed: 'x', warn: '!', dot: '-' };
+const unicode =
+  process.platform !== 'win32' &&
+  process.env.TERM !== 'linux' &&
+  !/^(C|POSIX)$/.test(process.env.LC_ALL ?? process.env.LC_CTYPE ?? process.env.LANG ?? 'UTF-8');
+export const symbols = unicode
+  ? { out: '→', in: '←', ok: '✓', failed: '✗', warn: '!', dot: '·' }
+  : { out: '->', in: '<-', ok: 'ok', failed: 'x', warn: '!', dot: '-' };
 
 /** Results go to stdout, and nothing else: what the user's own code prints is led to stderr while it runs in this process. */
 let guarded: ReturnType<typeof guardStdout> | undefined;
 
 export function keepStdoutForResults(): void {
-  guarded ??= guardStdout(() => note(`${onErr('ochre', symbols.warn)} Your code printed to stdout. It is shown here, so that stdout holds the result only.`));
+  guarded ??= guardStdout(() =>
+    note(`${onErr('ochre', symbols.warn)} Your code printed to stdout. It is shown here, so that stdout holds the result only.`),
+  );
 }
 
 export function print(text: string): void {
@@ -62,7 +77,11 @@ export function wrap(text: string, columns: number): string[] {
 }
 
 export function duration(ms: number): string {
-  return ms < 1000 ? `${Math.round(ms)} ms` : ms < 60_000 ? `${(ms / 1000).toFixed(1)} s` : `${Math.floor(ms / 60_000)} min ${Math.round((ms % 60_000) / 1000)} s`;
+  return ms < 1000
+    ? `${Math.round(ms)} ms`
+    : ms < 60_000
+      ? `${(ms / 1000).toFixed(1)} s`
+      : `${Math.floor(ms / 60_000)} min ${Math.round((ms % 60_000) / 1000)} s`;
 }
 
 /** Rows under headings, each column as wide as its widest cell, the last one wrapped to the width there is. */
@@ -71,10 +90,17 @@ export function table(headings: readonly string[], rows: readonly (readonly stri
   const widths = headings.map((heading, index) => Math.max(heading.length, ...rows.map((row) => row[index]?.length ?? 0)));
   const before = widths.slice(0, last).reduce((sum, each) => sum + each + 2, 0);
   const room = Math.max(20, columns - before);
-  const lines = [onOut('quiet', headings.map((heading, index) => (index === last ? heading : heading.padEnd(widths[index]! + 2))).join(''))];
+  const lines = [
+    onOut('quiet', headings.map((heading, index) => (index === last ? heading : heading.padEnd(widths[index]! + 2))).join('')),
+  ];
   for (const row of rows) {
     const [first = '', ...more] = wrap(row[last] ?? '', room);
-    lines.push(row.slice(0, last).map((cell, index) => cell.padEnd(widths[index]! + 2)).join('') + first);
+    lines.push(
+      row
+        .slice(0, last)
+        .map((cell, index) => cell.padEnd(widths[index]! + 2))
+        .join('') + first,
+    );
     for (const line of more) lines.push(' '.repeat(before) + line);
   }
   return lines;

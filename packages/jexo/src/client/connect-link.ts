@@ -76,7 +76,12 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
   });
   let server: InitializeResult;
   try {
-    server = await initialize(peer, { info, capabilities: {}, timeoutMs, ...(options.revision !== undefined && { revision: options.revision }) });
+    server = await initialize(peer, {
+      info,
+      capabilities: {},
+      timeoutMs,
+      ...(options.revision !== undefined && { revision: options.revision }),
+    });
   } catch (error) {
     peer.close('the handshake failed');
     await link.close();
@@ -84,18 +89,21 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
   }
   link.agreed?.(peer.revision);
 
-  const request = (method: string, params: Params | undefined, call: RequestOptions = {}) => peer.request(method, params, { timeoutMs, ...call });
+  const request = (method: string, params: Params | undefined, call: RequestOptions = {}) =>
+    peer.request(method, params, { timeoutMs, ...call });
   const listAll = async <T>(method: string, key: string, call?: CallOptions): Promise<T[]> => {
     const found: T[] = [];
     const seen = new Set<string>();
     let cursor: string | undefined;
     for (let page = 0; page < maxPages; page++) {
       const result: Params = await request(method, cursor === undefined ? undefined : { cursor }, call);
-      if (!Array.isArray(result[key])) throw new JexoError('JEXO_NOT_PROTOCOL', `The server answered ${method} without a list of ${key}.`, { where: link.address });
+      if (!Array.isArray(result[key]))
+        throw new JexoError('JEXO_NOT_PROTOCOL', `The server answered ${method} without a list of ${key}.`, { where: link.address });
       found.push(...(result[key] as T[]));
       cursor = result.nextCursor as string | undefined;
       if (cursor === undefined) return found;
-      if (seen.has(cursor)) throw new JexoError('JEXO_PAGING', `${method} gave the cursor ${JSON.stringify(cursor)} a second time.`, { where: link.address });
+      if (seen.has(cursor))
+        throw new JexoError('JEXO_PAGING', `${method} gave the cursor ${JSON.stringify(cursor)} a second time.`, { where: link.address });
       seen.add(cursor);
     }
     throw new JexoError('JEXO_PAGING', `${method} did not end after ${maxPages} pages.`, { where: link.address });
@@ -107,7 +115,8 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
     tools: (call) => listAll<Tool>('tools/list', 'tools', call),
     call: async (name, input = {}, call) => {
       const result = await request('tools/call', { name, arguments: input }, call);
-      if (!Array.isArray(result.content)) throw new JexoError('JEXO_NOT_PROTOCOL', `The server answered the call of ${name} without content.`, { where: link.address });
+      if (!Array.isArray(result.content))
+        throw new JexoError('JEXO_NOT_PROTOCOL', `The server answered the call of ${name} without content.`, { where: link.address });
       return result as unknown as CallToolResult;
     },
     ping: async (call) => void (await request('ping', undefined, call)),

@@ -109,7 +109,8 @@ export class Peer {
         return this.settle(envelope.message.id, (waiting) => waiting.resolve(envelope.message.result as Params), value);
       case 'error': {
         const { id, error } = envelope.message;
-        if (id === undefined || id === null) return this.options.onStray?.(`the other side could not read a message: ${error.message}`, value);
+        if (id === undefined || id === null)
+          return this.options.onStray?.(`the other side could not read a message: ${error.message}`, value);
         return this.settle(id, (waiting) => waiting.reject(new RpcError(error.code, error.message, error.data)), value);
       }
       case 'invalid':
@@ -122,7 +123,8 @@ export class Peer {
 
   /** Batches exist in 2025-03-26 only (Base protocol of that revision, "Batching"). */
   private receiveBatch(values: readonly unknown[], channel: Channel): void {
-    const refuse = (why: string) => channel.send(failure(undefined, { code: errorCodes.invalidRequest, message: `Invalid request: ${why}` }));
+    const refuse = (why: string) =>
+      channel.send(failure(undefined, { code: errorCodes.invalidRequest, message: `Invalid request: ${why}` }));
     if (this.revision !== '2025-03-26') return refuse(`revision ${this.revision} has no batches`);
     if (values.length === 0) return refuse('a batch must not be empty');
     let expected = 0;
@@ -152,12 +154,17 @@ export class Peer {
   private answer(message: JsonRpcRequest, channel: Channel): void {
     const { id, method } = message;
     if (this.state === 'new' && this.role === 'server' && method !== 'initialize' && method !== 'ping') {
-      return channel.send(failure(id, { code: errorCodes.invalidRequest, message: 'Invalid request: the session is not initialised; send initialize first' }));
+      return channel.send(
+        failure(id, { code: errorCodes.invalidRequest, message: 'Invalid request: the session is not initialised; send initialize first' }),
+      );
     }
     const handler = this.options.requests.get(method);
-    if (handler === undefined) return channel.send(failure(id, { code: errorCodes.methodNotFound, message: `Method not found: ${method}` }));
+    if (handler === undefined)
+      return channel.send(failure(id, { code: errorCodes.methodNotFound, message: `Method not found: ${method}` }));
     if (this.incoming.has(id)) {
-      return channel.send(failure(id, { code: errorCodes.invalidRequest, message: `Invalid request: id ${JSON.stringify(id)} is still in use` }));
+      return channel.send(
+        failure(id, { code: errorCodes.invalidRequest, message: `Invalid request: id ${JSON.stringify(id)} is still in use` }),
+      );
     }
     const exchange = new Exchange(this, id, method, message.params ?? noParams, channel);
     this.incoming.set(id, exchange);
@@ -210,7 +217,10 @@ export class Peer {
   }
 
   private describe(error: unknown): ErrorObject {
-    if (error instanceof RpcError) return error.data === undefined ? { code: error.code, message: error.message } : { code: error.code, message: error.message, data: error.data };
+    if (error instanceof RpcError)
+      return error.data === undefined
+        ? { code: error.code, message: error.message }
+        : { code: error.code, message: error.message, data: error.data };
     const reference = this.reference();
     this.options.onFault?.(error, reference);
     return { code: errorCodes.internalError, message: `Internal error (reference ${reference})` };
@@ -253,7 +263,11 @@ export class Peer {
     const waiting = this.outgoing.get(params.progressToken);
     if (waiting === undefined || typeof params.progress !== 'number') return;
     this.arm(params.progressToken, waiting);
-    waiting.onProgress?.({ progress: params.progress, ...(typeof params.total === 'number' && { total: params.total }), ...(typeof params.message === 'string' && { message: params.message }) });
+    waiting.onProgress?.({
+      progress: params.progress,
+      ...(typeof params.total === 'number' && { total: params.total }),
+      ...(typeof params.message === 'string' && { message: params.message }),
+    });
   }
 
   private settle(id: RequestId, how: (waiting: Outgoing) => void, message: unknown): void {
@@ -371,7 +385,11 @@ function deservesAnAnswer(value: unknown): boolean {
 
 function cancelled(method: string, signal: AbortSignal): JexoError {
   const reason: unknown = signal.reason;
-  return new JexoError('JEXO_CANCELLED', `${method} was cancelled${reason instanceof Error && reason.name !== 'AbortError' ? `: ${reason.message}` : ''}.`, { cause: reason });
+  return new JexoError(
+    'JEXO_CANCELLED',
+    `${method} was cancelled${reason instanceof Error && reason.name !== 'AbortError' ? `: ${reason.message}` : ''}.`,
+    { cause: reason },
+  );
 }
 
 export function failure(id: RequestId | undefined, error: ErrorObject): JsonRpcMessage {

@@ -11,7 +11,10 @@ import type { Bench, Trouble } from './bench.js';
  * - `GET  /api/events?after=12` a stream: `state`, `call` and `stderr` as they change, and `wire` from message 13 on.
  * - `GET  /api/wire` the whole trace as JSON lines.
  */
-export function createBenchApi(bench: Bench, secrets: { readonly token: string; readonly key: string }): (request: Request) => Promise<Response> {
+export function createBenchApi(
+  bench: Bench,
+  secrets: { readonly token: string; readonly key: string },
+): (request: Request) => Promise<Response> {
   let token: string | undefined = secrets.token;
   const encoder = new TextEncoder();
 
@@ -20,7 +23,8 @@ export function createBenchApi(bench: Bench, secrets: { readonly token: string; 
     const body = new ReadableStream<Uint8Array>(
       {
         start(controller) {
-          const send = (kind: string, data: unknown) => controller.enqueue(encoder.encode(`event: ${kind}\ndata: ${JSON.stringify(data)}\n\n`));
+          const send = (kind: string, data: unknown) =>
+            controller.enqueue(encoder.encode(`event: ${kind}\ndata: ${JSON.stringify(data)}\n\n`));
           send('state', bench.state());
           const missed = bench.recorder.since(after);
           if (missed.length > 0) send('wire', missed);
@@ -63,13 +67,16 @@ export function createBenchApi(bench: Bench, secrets: { readonly token: string; 
         return json({ state: bench.state() });
       case 'POST /api/calls': {
         const { tool, input } = (await request.json()) as { tool?: unknown; input?: unknown };
-        if (typeof tool !== 'string' || typeof input !== 'object' || input === null || Array.isArray(input)) return refuse(400, 'JEXO_USAGE', 'A call needs the name of a tool and an input object.');
+        if (typeof tool !== 'string' || typeof input !== 'object' || input === null || Array.isArray(input))
+          return refuse(400, 'JEXO_USAGE', 'A call needs the name of a tool and an input object.');
         return json(bench.call(tool, input as Record<string, unknown>), 202);
       }
       case 'GET /api/events':
         return events(Number(url.searchParams.get('after') ?? 0) || 0, request.signal);
       case 'GET /api/wire':
-        return new Response(bench.recorder.toJsonLines(), { headers: { 'content-type': 'application/jsonl', 'content-disposition': 'attachment; filename="trace.jsonl"' } });
+        return new Response(bench.recorder.toJsonLines(), {
+          headers: { 'content-type': 'application/jsonl', 'content-disposition': 'attachment; filename="trace.jsonl"' },
+        });
     }
     const call = /^DELETE \/api\/calls\/(\d+)$/.exec(route);
     if (call !== null) return bench.cancel(Number(call[1])) ? json({}) : refuse(404, 'JEXO_USAGE', 'No such call is running.');
@@ -83,12 +90,18 @@ export function createBenchApi(bench: Bench, secrets: { readonly token: string; 
       if (request.method === 'POST' && path === '/api/session') {
         const given = ((await request.json()) as { token?: unknown }).token;
         if (token === undefined || given !== token) {
-          return refuse(403, 'JEXO_USAGE', 'This address has been used already, or was not copied whole.', 'Run jexo inspect again and open the address it prints.');
+          return refuse(
+            403,
+            'JEXO_USAGE',
+            'This address has been used already, or was not copied whole.',
+            'Run jexo inspect again and open the address it prints.',
+          );
         }
         token = undefined;
         return json({ key: secrets.key });
       }
-      if (request.headers.get('authorization') !== `Bearer ${secrets.key}`) return refuse(401, 'JEXO_USAGE', 'The page has no key for this bench.', 'Open the address that jexo inspect printed.');
+      if (request.headers.get('authorization') !== `Bearer ${secrets.key}`)
+        return refuse(401, 'JEXO_USAGE', 'The page has no key for this bench.', 'Open the address that jexo inspect printed.');
       return await api(request, path, url);
     } catch (error) {
       return refuse(400, 'JEXO_USAGE', `The request could not be read: ${messageOf(error)}`);

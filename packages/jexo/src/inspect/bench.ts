@@ -73,13 +73,16 @@ export interface BenchOptions {
   /** The target as the user wrote it. */
   readonly target: string;
   /** Opens a connection; the bench adds its tap and its listeners. */
-  readonly open: (options: ClientOptions & { tap: WireTap; onStderr: (line: string) => void }) => Promise<{ client: Client; omitted: readonly Omission[] }>;
+  readonly open: (
+    options: ClientOptions & { tap: WireTap; onStderr: (line: string) => void },
+  ) => Promise<{ client: Client; omitted: readonly Omission[] }>;
   /** Sheets kept. Default 200. */
   readonly maxCalls?: number;
 }
 
 export function troubleOf(error: unknown): Trouble {
-  if (isJexoError(error)) return { code: error.code, message: error.message, next: error.next, ...(error.where !== undefined && { where: error.where }) };
+  if (isJexoError(error))
+    return { code: error.code, message: error.message, next: error.next, ...(error.where !== undefined && { where: error.where }) };
   if (error instanceof RpcError) return { code: String(error.code), message: error.message };
   return { code: 'JEXO_INTERNAL', message: messageOf(error) };
 }
@@ -107,8 +110,13 @@ export function createBench({ target, open, maxCalls = 200 }: BenchOptions): Ben
     sheets.set(id, sheet);
     emit({ kind: 'call', call: sheet });
   };
-  const addEvent = (id: number, event: CallSheet['events'][number]) => update(id, { events: [...sheets.get(id)!.events, event].slice(-1000) });
-  const listTools = async () => (await client!.tools()).map((tool): ShelfTool => ({ tool, tokens: estimateTokens({ name: tool.name, description: tool.description, inputSchema: tool.inputSchema }) }));
+  const addEvent = (id: number, event: CallSheet['events'][number]) =>
+    update(id, { events: [...sheets.get(id)!.events, event].slice(-1000) });
+  const listTools = async () =>
+    (await client!.tools()).map((tool): ShelfTool => ({
+      tool,
+      tokens: estimateTokens({ name: tool.name, description: tool.description, inputSchema: tool.inputSchema }),
+    }));
 
   return {
     recorder,
@@ -138,7 +146,8 @@ export function createBench({ target, open, maxCalls = 200 }: BenchOptions): Ben
             );
           },
           onClosed(error) {
-            if (mine === generation && state.status !== 'connecting') become(error === undefined ? { status: 'closed' } : { status: 'failed', trouble: troubleOf(error) });
+            if (mine === generation && state.status !== 'connecting')
+              become(error === undefined ? { status: 'closed' } : { status: 'failed', trouble: troubleOf(error) });
           },
         });
         if (mine !== generation) return await opened.client.close();
@@ -158,7 +167,9 @@ export function createBench({ target, open, maxCalls = 200 }: BenchOptions): Ben
       for (const old of sheets.keys()) if (sheets.size > maxCalls && !running.has(old)) sheets.delete(old);
       running.set(id, stop);
       emit({ kind: 'call', call: sheets.get(id)! });
-      const call = client?.call(tool, input, { signal: stop.signal, onProgress: (progress) => addEvent(id, { kind: 'progress', ...progress }) }) ?? Promise.reject(new Error('There is no connection: connect first.'));
+      const call =
+        client?.call(tool, input, { signal: stop.signal, onProgress: (progress) => addEvent(id, { kind: 'progress', ...progress }) }) ??
+        Promise.reject(new Error('There is no connection: connect first.'));
       call
         .then(
           (result): Partial<CallSheet> => ({

@@ -11,7 +11,11 @@ export function readPairs(pairs: readonly string[], schema: JsonSchema): Record<
   const input: Record<string, unknown> = {};
   for (const pair of pairs) {
     const at = pair.indexOf('=');
-    if (at < 1) throw new JexoError('JEXO_INPUT_INVALID', `${JSON.stringify(pair)} is not of the form key=value.`, { where: pair, next: 'Write each argument as key=value, as in colonies=12.' });
+    if (at < 1)
+      throw new JexoError('JEXO_INPUT_INVALID', `${JSON.stringify(pair)} is not of the form key=value.`, {
+        where: pair,
+        next: 'Write each argument as key=value, as in colonies=12.',
+      });
     const path = pair.slice(0, at).split('.');
     const text = pair.slice(at + 1);
     let place = input;
@@ -19,16 +23,23 @@ export function readPairs(pairs: readonly string[], schema: JsonSchema): Record<
     for (const step of path.slice(0, -1)) {
       described = propertyOf(described, step);
       const inner = Object.hasOwn(place, step) ? place[step] : undefined;
-      if (inner !== undefined && (typeof inner !== 'object' || inner === null)) throw new JexoError('JEXO_INPUT_INVALID', `${pair.slice(0, at)} sets a field of ${step}, which already has a plain value.`, { where: pair });
+      if (inner !== undefined && (typeof inner !== 'object' || inner === null))
+        throw new JexoError('JEXO_INPUT_INVALID', `${pair.slice(0, at)} sets a field of ${step}, which already has a plain value.`, {
+          where: pair,
+        });
       if (inner === undefined) Object.defineProperty(place, step, { value: {}, enumerable: true, writable: true, configurable: true });
       place = place[step] as Record<string, unknown>;
     }
     const key = path.at(-1)!;
     described = propertyOf(described, key);
     const list = described !== undefined && kinds(described).includes('array');
-    const value = list && !text.startsWith('[') ? [readValue(text, described?.items as JsonSchema | undefined, pair)] : readValue(text, described, pair);
+    const value =
+      list && !text.startsWith('[')
+        ? [readValue(text, described?.items as JsonSchema | undefined, pair)]
+        : readValue(text, described, pair);
     const before = Object.hasOwn(place, key) ? place[key] : undefined;
-    const next = before === undefined ? value : [...(Array.isArray(before) ? before : [before]), ...(Array.isArray(value) ? value : [value])];
+    const next =
+      before === undefined ? value : [...(Array.isArray(before) ? before : [before]), ...(Array.isArray(value) ? value : [value])];
     Object.defineProperty(place, key, { value: next, enumerable: true, writable: true, configurable: true });
   }
   return input;
@@ -88,7 +99,8 @@ function callLine(target: string | readonly string[], tool: string, pairs: reado
 }
 
 function exampleText(schema: JsonSchema): string {
-  const known = (schema.examples as unknown[] | undefined)?.[0] ?? schema.default ?? (schema.enum as unknown[] | undefined)?.[0] ?? schema.const;
+  const known =
+    (schema.examples as unknown[] | undefined)?.[0] ?? schema.default ?? (schema.enum as unknown[] | undefined)?.[0] ?? schema.const;
   if (known !== undefined) return typeof known === 'string' ? known : JSON.stringify(known);
   const [kind] = kinds(schema);
   if (kind === 'number' || kind === 'integer') return String(Math.max(Number(schema.minimum ?? 1), 1));

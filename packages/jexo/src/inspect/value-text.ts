@@ -1,5 +1,8 @@
 /** A JSON value as people read it: fields in lines, lists of like objects as tables. */
-export type Readable = { readonly kind: 'fields'; readonly rows: readonly (readonly [string, string])[] } | { readonly kind: 'table'; readonly headings: readonly string[]; readonly rows: readonly (readonly string[])[] } | { readonly kind: 'text'; readonly text: string };
+export type Readable =
+  | { readonly kind: 'fields'; readonly rows: readonly (readonly [string, string])[] }
+  | { readonly kind: 'table'; readonly headings: readonly string[]; readonly rows: readonly (readonly string[])[] }
+  | { readonly kind: 'text'; readonly text: string };
 
 function isScalar(value: unknown): boolean {
   return typeof value !== 'object' || value === null;
@@ -16,12 +19,17 @@ export function readable(value: unknown): Readable {
   if (isScalar(value)) return { kind: 'text', text: scalar(value) };
   if (Array.isArray(value) && value.length > 0 && value.every((item) => isRecord(item) && Object.values(item).every(isScalar))) {
     const headings = [...new Set(value.flatMap((item) => Object.keys(item as object)))];
-    return { kind: 'table', headings, rows: value.map((item: Record<string, unknown>) => headings.map((key) => (item[key] === undefined ? '' : scalar(item[key])))) };
+    return {
+      kind: 'table',
+      headings,
+      rows: value.map((item: Record<string, unknown>) => headings.map((key) => (item[key] === undefined ? '' : scalar(item[key])))),
+    };
   }
   if (isRecord(value)) {
     const keys = Object.keys(value);
     if (keys.length === 1 && keys[0] === 'result') return readable(value.result);
-    if (Object.values(value).every(isScalar) && keys.length > 0) return { kind: 'fields', rows: keys.map((key) => [key, scalar(value[key])] as const) };
+    if (Object.values(value).every(isScalar) && keys.length > 0)
+      return { kind: 'fields', rows: keys.map((key) => [key, scalar(value[key])] as const) };
   }
   return { kind: 'text', text: JSON.stringify(value, null, 2) };
 }

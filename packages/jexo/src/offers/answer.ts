@@ -15,7 +15,12 @@ export interface Answer extends CallToolResult {
  * @example
  * return answer({ content: [{ type: 'image', data, mimeType: 'image/png' }], structured: { hive: 'MR-03' } });
  */
-export function answer(parts: { content?: readonly ContentBlock[]; structured?: Record<string, unknown>; isError?: boolean; meta?: Meta }): Answer {
+export function answer(parts: {
+  content?: readonly ContentBlock[];
+  structured?: Record<string, unknown>;
+  isError?: boolean;
+  meta?: Meta;
+}): Answer {
   return {
     [brand]: true,
     content: parts.content ?? [],
@@ -35,7 +40,11 @@ export function failed(text: string): CallToolResult {
 
 function looksLikeContent(value: unknown): value is CallToolResult {
   const content = (value as { content?: unknown } | null)?.content;
-  return Array.isArray(content) && content.length > 0 && content.every((block) => contentTypes.includes((block as { type?: string } | null)?.type ?? ''));
+  return (
+    Array.isArray(content) &&
+    content.length > 0 &&
+    content.every((block) => contentTypes.includes((block as { type?: string } | null)?.type ?? ''))
+  );
 }
 
 /** True for plain JSON objects, which may travel as structured content. */

@@ -13,7 +13,13 @@ import { describeIssues, type Checked, type Issue } from './schema.js';
 import type { Session } from './session.js';
 
 /** Finds the tool, checks the input, runs it, checks the answer. Stays synchronous as long as everything it touches does. */
-export function callTool(catalogue: Catalogue, run: (request: Request) => unknown, params: Params, exchange: Exchange, session: Session): unknown {
+export function callTool(
+  catalogue: Catalogue,
+  run: (request: Request) => unknown,
+  params: Params,
+  exchange: Exchange,
+  session: Session,
+): unknown {
   const { name } = params;
   if (typeof name !== 'string') throw new RpcError(errorCodes.invalidParams, 'tools/call: name must be a string');
   const input: unknown = params.arguments ?? {};
@@ -55,12 +61,16 @@ function refuseInput(tool: ToolOffer, issues: readonly Issue[], exchange: Exchan
 function finish(tool: ToolOffer, value: unknown, exchange: Exchange): unknown {
   const { revision } = exchange.peer;
   try {
-    if (tool.output === undefined || (isAnswer(value) && value.isError)) return new RawJson(JSON.stringify(shapeResult(toResult(value), revision)));
+    if (tool.output === undefined || (isAnswer(value) && value.isError))
+      return new RawJson(JSON.stringify(shapeResult(toResult(value), revision)));
     const structured = isAnswer(value) ? value.structuredContent : value;
     const checked = tool.output.check(structured);
     const go = (settled: Checked): unknown => {
       if (!settled.ok) return refuseOutput(tool, settled.issues, exchange);
-      if (isAnswer(value)) return new RawJson(JSON.stringify(shapeResult({ ...value, structuredContent: settled.value as Record<string, unknown> }, revision)));
+      if (isAnswer(value))
+        return new RawJson(
+          JSON.stringify(shapeResult({ ...value, structuredContent: settled.value as Record<string, unknown> }, revision)),
+        );
       return serialiseStructured(settled.value as Record<string, unknown>, revision);
     };
     return checked instanceof Promise ? checked.then(go).catch((error: unknown) => failure(error, exchange)) : go(checked);
@@ -71,7 +81,9 @@ function finish(tool: ToolOffer, value: unknown, exchange: Exchange): unknown {
 
 function refuseOutput(tool: ToolOffer, issues: readonly Issue[], exchange: Exchange): unknown {
   const reference = exchange.peer.fault(new Error(`The answer of ${tool.name} does not fit its output schema:\n${describeIssues(issues)}`));
-  return failed(`${tool.name} gave an answer that does not fit its own output schema (JEXO_OUTPUT_INVALID, reference ${reference}):\n${describeIssues(issues)}`);
+  return failed(
+    `${tool.name} gave an answer that does not fit its own output schema (JEXO_OUTPUT_INVALID, reference ${reference}):\n${describeIssues(issues)}`,
+  );
 }
 
 const programming = new Set(['TypeError', 'ReferenceError', 'SyntaxError', 'EvalError', 'AggregateError', 'AssertionError']);

@@ -48,6 +48,7 @@ export class Call {
 
   /** Sends a log message to the caller, unless it asked only for graver ones. Never log secrets. */
   log(level: LogLevel, data: unknown, logger?: string): void {
-    if (this.session.hears(level)) this.exchange.notify('notifications/message', logger === undefined ? { level, data } : { level, logger, data });
+    if (this.session.hears(level))
+      this.exchange.notify('notifications/message', logger === undefined ? { level, data } : { level, logger, data });
   }
 }

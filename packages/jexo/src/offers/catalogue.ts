@@ -32,11 +32,21 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
   const add = (offer: Offer, source: string) => {
     const earlier = tools.get(offer.name);
     if (earlier !== undefined) {
-      throw new JexoError('JEXO_NAME_CLASH', `Two tools are called ${offer.name}: one from ${place(earlier)}, one from ${place({ offer, source })}.`, { where: offer.where ?? source });
+      throw new JexoError(
+        'JEXO_NAME_CLASH',
+        `Two tools are called ${offer.name}: one from ${place(earlier)}, one from ${place({ offer, source })}.`,
+        {
+          where: offer.where ?? source,
+        },
+      );
     }
     tools.set(offer.name, { offer, source });
   };
-  const read = await Promise.all(parts.map(async (part) => ('read' in part ? { source: part.name, found: await part.read() } : { source: inPlace, found: { offers: [part], omitted: [] } })));
+  const read = await Promise.all(
+    parts.map(async (part) =>
+      'read' in part ? { source: part.name, found: await part.read() } : { source: inPlace, found: { offers: [part], omitted: [] } },
+    ),
+  );
   for (const { source, found } of read) {
     for (const offer of found.offers) add(offer, source);
     omitted.push(...(found.omitted ?? []));
@@ -68,7 +78,11 @@ export function toolOf(offer: ToolOffer): Tool {
 }
 
 /** Pages of one listing. A cursor is where the next page starts; clients must not look into it (Server utilities, "Pagination"). */
-function pager(key: string, pageSize: number, list: (revision: Revision) => readonly object[]): (revision: Revision, cursor: unknown) => RawJson {
+function pager(
+  key: string,
+  pageSize: number,
+  list: (revision: Revision) => readonly object[],
+): (revision: Revision, cursor: unknown) => RawJson {
   const written = new Map<string, RawJson>();
   return (revision, cursor) => {
     const cacheKey = `${revision} ${String(cursor ?? '')}`;
@@ -81,7 +95,9 @@ function pager(key: string, pageSize: number, list: (revision: Revision) => read
     }
     const from = start ?? 0;
     const end = from + pageSize;
-    const page = new RawJson(JSON.stringify({ [key]: items.slice(from, end), ...(end < items.length && { nextCursor: writeCursor(key, end) }) }));
+    const page = new RawJson(
+      JSON.stringify({ [key]: items.slice(from, end), ...(end < items.length && { nextCursor: writeCursor(key, end) }) }),
+    );
     written.set(cacheKey, page);
     return page;
   };

@@ -98,7 +98,11 @@ export function defineServer(definition: ServerDefinition): Server {
     [
       'logging/setLevel',
       (params, exchange) => {
-        if (!logLevels.includes(params.level)) throw new RpcError(errorCodes.invalidParams, `Invalid log level: ${JSON.stringify(params.level)}; the levels are ${logLevels.join(', ')}`);
+        if (!logLevels.includes(params.level))
+          throw new RpcError(
+            errorCodes.invalidParams,
+            `Invalid log level: ${JSON.stringify(params.level)}; the levels are ${logLevels.join(', ')}`,
+          );
         sessions.get(exchange.peer)!.setLevel(params.level);
         return {};
       },
@@ -115,11 +119,18 @@ export function defineServer(definition: ServerDefinition): Server {
       const before = current;
       const found = await load();
       loading = Promise.resolve(found);
-      if (before !== undefined) for (const peer of sessions.keys()) if (peer.state === 'ready') peer.notify('notifications/tools/list_changed');
+      if (before !== undefined)
+        for (const peer of sessions.keys()) if (peer.state === 'ready') peer.notify('notifications/tools/list_changed');
       return found;
     },
     open(options: SessionOptions) {
-      const peer = new Peer({ role: 'server', outlet: options.outlet, clock: options.clock, requests, ...(options.onFault && { onFault: options.onFault }) });
+      const peer = new Peer({
+        role: 'server',
+        outlet: options.outlet,
+        clock: options.clock,
+        requests,
+        ...(options.onFault && { onFault: options.onFault }),
+      });
       sessions.set(peer, new Session(peer, options.sessionId ?? String(++sessionCount), options.caller ?? { transport: 'memory' }));
       peer.onClose(() => sessions.delete(peer));
       return peer;

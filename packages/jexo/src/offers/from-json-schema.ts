@@ -30,7 +30,11 @@ type OfType<T, S> = T extends 'string'
             : unknown;
 
 type OfObject<S> = S extends { readonly properties: infer P }
-  ? Flat<{ [K in keyof P as K extends Always<S, P> ? K : never]: FromJsonSchema<P[K]> } & { [K in keyof P as K extends Always<S, P> ? never : K]?: FromJsonSchema<P[K]> }>
+  ? Flat<
+      { [K in keyof P as K extends Always<S, P> ? K : never]: FromJsonSchema<P[K]> } & {
+        [K in keyof P as K extends Always<S, P> ? never : K]?: FromJsonSchema<P[K]>;
+      }
+    >
   : S extends { readonly additionalProperties: infer A }
     ? A extends object
       ? Record<string, FromJsonSchema<A>>
@@ -38,5 +42,7 @@ type OfObject<S> = S extends { readonly properties: infer P }
     : Record<string, unknown>;
 
 /** The properties a handler can count on: the required ones, and those with a default, which is filled in before it runs. */
-type Always<S, P> = (S extends { readonly required: readonly (infer R)[] } ? R : never) | { [K in keyof P]: P[K] extends { readonly default: unknown } ? K : never }[keyof P];
+type Always<S, P> =
+  | (S extends { readonly required: readonly (infer R)[] } ? R : never)
+  | { [K in keyof P]: P[K] extends { readonly default: unknown } ? K : never }[keyof P];
 type Flat<T> = { [K in keyof T]: T[K] };

@@ -6,7 +6,15 @@ import type { JsonSchema } from '../protocol/types.js';
 import { formatPath, show, type Checked, type Issue } from './schema.js';
 
 // Checking each schema against its meta-schema would compile that first, at some 100 ms; a wrong keyword still fails when the schema itself is compiled.
-const options: Options = { validateSchema: false, allErrors: true, useDefaults: true, strict: false, verbose: true, validateFormats: true, logger: false };
+const options: Options = {
+  validateSchema: false,
+  allErrors: true,
+  useDefaults: true,
+  strict: false,
+  verbose: true,
+  validateFormats: true,
+  logger: false,
+};
 type AddFormats = (ajv: Ajv) => Ajv;
 
 const dialects = new Map<string, Ajv>();
@@ -32,7 +40,10 @@ export function compileCheck(schema: JsonSchema, where: string): (value: unknown
   try {
     validate = ajv.compile(schema);
   } catch (error) {
-    throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not valid JSON Schema: ${messageOf(error)}`, { where, cause: error });
+    throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not valid JSON Schema: ${messageOf(error)}`, {
+      where,
+      cause: error,
+    });
   }
   return (value) => {
     if (validate(value)) return { ok: true, value };

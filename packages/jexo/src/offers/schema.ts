@@ -60,17 +60,27 @@ function fromStandard(schema: StandardSchema, direction: 'input' | 'output', whe
   const standard = schema['~standard'];
   const offered = (standard as OffersJsonSchema).jsonSchema;
   if (offered === undefined) {
-    throw new JexoError('JEXO_SCHEMA_INVALID', `The ${direction} schema of ${where} (${standard.vendor}) offers no JSON Schema, so no client could be told of it.`, { where });
+    throw new JexoError(
+      'JEXO_SCHEMA_INVALID',
+      `The ${direction} schema of ${where} (${standard.vendor}) offers no JSON Schema, so no client could be told of it.`,
+      { where },
+    );
   }
   let json: JsonSchema;
   try {
     json = withoutDialect(offered[direction]({ target: 'draft-2020-12' }));
   } catch (error) {
-    throw new JexoError('JEXO_SCHEMA_INVALID', `The ${direction} schema of ${where} cannot be written as JSON Schema: ${messageOf(error)}`, { where, cause: error });
+    throw new JexoError(
+      'JEXO_SCHEMA_INVALID',
+      `The ${direction} schema of ${where} cannot be written as JSON Schema: ${messageOf(error)}`,
+      { where, cause: error },
+    );
   }
   requireObjectRoot(json, direction, where);
   const read = (result: StandardResult<unknown>, value: unknown): Checked =>
-    result.issues === undefined ? { ok: true, value: result.value } : { ok: false, issues: result.issues.map((issue) => standardIssue(issue, value)) };
+    result.issues === undefined
+      ? { ok: true, value: result.value }
+      : { ok: false, issues: result.issues.map((issue) => standardIssue(issue, value)) };
   return {
     json,
     check(value) {
@@ -81,7 +91,8 @@ function fromStandard(schema: StandardSchema, direction: 'input' | 'output', whe
 }
 
 function fromJson(schema: JsonSchema, where: string): CompiledSchema {
-  if (typeof schema !== 'object' || schema === null || Array.isArray(schema)) throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not an object.`, { where });
+  if (typeof schema !== 'object' || schema === null || Array.isArray(schema))
+    throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not an object.`, { where });
   const json = withoutDialect(schema);
   requireObjectRoot(json, 'input', where);
   let check: ((value: unknown) => Checked) | undefined;
@@ -103,21 +114,32 @@ function withoutDialect(schema: Record<string, unknown>): JsonSchema {
 
 function requireObjectRoot(json: JsonSchema, direction: string, where: string): void {
   if (json.type === 'object') return;
-  throw new JexoError('JEXO_SCHEMA_INVALID', `The ${direction} schema of ${where} must describe an object: the protocol wants "type": "object" at its root.`, {
-    where,
-    next: 'Put the value into an object with one named property.',
-  });
+  throw new JexoError(
+    'JEXO_SCHEMA_INVALID',
+    `The ${direction} schema of ${where} must describe an object: the protocol wants "type": "object" at its root.`,
+    {
+      where,
+      next: 'Put the value into an object with one named property.',
+    },
+  );
 }
 
 function standardIssue(issue: StandardIssue, root: unknown): Issue {
   const path = (issue.path ?? []).map((step) => (typeof step === 'object' ? step.key : step));
   let value = root;
   for (const step of path) value = typeof value === 'object' && value !== null ? (value as Record<PropertyKey, unknown>)[step] : undefined;
-  return { path: formatPath(path), expected: issue.message.replace(/^Invalid (?:input|option): /, '').replace(/, received .*$/, ''), got: show(value) };
+  return {
+    path: formatPath(path),
+    expected: issue.message.replace(/^Invalid (?:input|option): /, '').replace(/, received .*$/, ''),
+    got: show(value),
+  };
 }
 
 export function formatPath(steps: readonly PropertyKey[]): string {
-  return steps.reduce<string>((path, step) => (typeof step === 'number' ? `${path}[${step}]` : path === '' ? String(step) : `${path}.${String(step)}`), '');
+  return steps.reduce<string>(
+    (path, step) => (typeof step === 'number' ? `${path}[${step}]` : path === '' ? String(step) : `${path}.${String(step)}`),
+    '',
+  );
 }
 
 /** A value in a few words, for messages. */

@@ -36,12 +36,17 @@ export async function packBundle(path: string, options: BundleOptions): Promise<
   const { namespace } = await loadModule(file);
   const server = await openModule(path, namespace);
   const { tools, omitted } = await server.catalogue();
-  if (tools.size === 0) throw new JexoError('JEXO_NOTHING_OFFERED', `${path} offers no tool, so there is nothing to pack.`, { where: path });
+  if (tools.size === 0)
+    throw new JexoError('JEXO_NOTHING_OFFERED', `${path} offers no tool, so there is nothing to pack.`, { where: path });
   const plain = !isServer(namespace.default);
   const info = { name: options.name ?? server.info.name, version: server.info.version };
   const code = await build(file, plain ? await functionsEntry(file, info) : serverEntry(file, options.name));
   const target = join(resolve(options.out), `${basename(file, extname(file))}.mjs`);
-  if (target === file) throw new JexoError('JEXO_PACK', `Packing into ${options.out} would overwrite ${path} itself.`, { where: target, next: 'Choose another folder for --out.' });
+  if (target === file)
+    throw new JexoError('JEXO_PACK', `Packing into ${options.out} would overwrite ${path} itself.`, {
+      where: target,
+      next: 'Choose another folder for --out.',
+    });
   try {
     mkdirSync(dirname(target), { recursive: true });
     writeFileSync(target, code, { mode: 0o755 });
@@ -82,12 +87,13 @@ async function build(file: string, entry: string): Promise<string> {
       format: 'esm',
       platform: 'node',
       target: 'node20',
-      minifySyntax: true,
-      minifyWhitespace: true,
+      minify: true,
       legalComments: 'inline',
       external: ['esbuild'],
       alias: { jexo: packageFile('dist/index.mjs') },
-      banner: { js: "#!/usr/bin/env node\nimport { createRequire as __createRequireForPack } from 'node:module'; const require = __createRequireForPack(import.meta.url);" },
+      banner: {
+        js: "#!/usr/bin/env node\nimport { createRequire as __createRequireForPack } from 'node:module'; const require = __createRequireForPack(import.meta.url);",
+      },
       logLevel: 'silent',
     });
     return outputFiles[0]!.text;
@@ -98,7 +104,9 @@ async function build(file: string, entry: string): Promise<string> {
     throw new JexoError('JEXO_PACK', `The module cannot be put into one file: ${first?.text ?? messageOf(error)}`, {
       where,
       cause: error,
-      ...(native && { next: 'A package with compiled parts cannot travel in one file. Leave it out, or install it where the server will run.' }),
+      ...(native && {
+        next: 'A package with compiled parts cannot travel in one file. Leave it out, or install it where the server will run.',
+      }),
     });
   }
 }

@@ -16,7 +16,15 @@ const usage = (name: string) => `Serves ${name}.
 export async function runPacked(server: Server): Promise<void> {
   const say = (text: string) => void process.stderr.write(`${text}\n`);
   try {
-    const { values } = parseArgs({ options: { http: { type: 'string' }, host: { type: 'string' }, path: { type: 'string' }, help: { type: 'boolean', short: 'h' }, version: { type: 'boolean' } } });
+    const { values } = parseArgs({
+      options: {
+        http: { type: 'string' },
+        host: { type: 'string' },
+        path: { type: 'string' },
+        help: { type: 'boolean', short: 'h' },
+        version: { type: 'boolean' },
+      },
+    });
     if (values.help) return say(usage(server.info.name));
     if (values.version) return say(server.info.version);
     if (values.http === undefined) {
@@ -26,8 +34,13 @@ export async function runPacked(server: Server): Promise<void> {
       process.exit(0);
     }
     const port = Number(values.http);
-    if (!Number.isInteger(port) || port < 0 || port > 65535) return fail(`--http must be a port from 0 to 65535; ${JSON.stringify(values.http)} is not.`, 2);
-    const service = await serveHttp(server, { port, ...(values.host !== undefined && { host: values.host }), ...(values.path !== undefined && { path: values.path }) });
+    if (!Number.isInteger(port) || port < 0 || port > 65535)
+      return fail(`--http must be a port from 0 to 65535; ${JSON.stringify(values.http)} is not.`, 2);
+    const service = await serveHttp(server, {
+      port,
+      ...(values.host !== undefined && { host: values.host }),
+      ...(values.path !== undefined && { path: values.path }),
+    });
     say(`${server.info.name} ${server.info.version} is served over HTTP at ${service.url}`);
     onStop(() => service.close());
   } catch (error) {

@@ -104,7 +104,8 @@ export function readEnvelope(value: unknown): Envelope {
     if (!isObject(error) || !Number.isInteger(error.code) || typeof error.message !== 'string') {
       return { kind: 'invalid', why: 'error must hold an integer code and a message', id };
     }
-    if (id === undefined && value.id !== undefined && value.id !== null) return { kind: 'invalid', why: 'id must be a string or an integer', id };
+    if (id === undefined && value.id !== undefined && value.id !== null)
+      return { kind: 'invalid', why: 'id must be a string or an integer', id };
     return { kind: 'error', message: value as unknown as JsonRpcError };
   }
   if ('result' in value) {

@@ -14,7 +14,8 @@ export function shapeResult(result: CallToolResult, revision: Revision): CallToo
   if (since(revision, '2025-06-18')) return result;
   const { structuredContent, content, ...rest } = result;
   const shaped = content.map((block) => shapeBlock(block, revision));
-  if (structuredContent !== undefined && !shaped.some((block) => block.type === 'text')) shaped.push({ type: 'text', text: JSON.stringify(structuredContent) });
+  if (structuredContent !== undefined && !shaped.some((block) => block.type === 'text'))
+    shaped.push({ type: 'text', text: JSON.stringify(structuredContent) });
   return { ...rest, content: shaped };
 }
 
@@ -22,6 +23,7 @@ export function shapeBlock(block: ContentBlock, revision: Revision): ContentBloc
   if (since(revision, '2025-06-18')) return block;
   const { _meta, ...known } = block as ContentBlock & { _meta?: unknown };
   if (known.type === 'resource_link') return { type: 'text', text: `${known.title ?? known.name}: ${known.uri}` };
-  if (known.type === 'audio' && !since(revision, '2025-03-26')) return { type: 'text', text: `[audio of type ${known.mimeType} left out: this revision of the protocol has no audio]` };
+  if (known.type === 'audio' && !since(revision, '2025-03-26'))
+    return { type: 'text', text: `[audio of type ${known.mimeType} left out: this revision of the protocol has no audio]` };
   return known as ContentBlock;
 }

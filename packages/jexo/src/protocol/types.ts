@@ -40,7 +40,11 @@ export interface ServerCapabilities {
   readonly prompts?: { readonly listChanged?: boolean };
   readonly resources?: { readonly subscribe?: boolean; readonly listChanged?: boolean };
   readonly tools?: { readonly listChanged?: boolean };
-  readonly tasks?: { readonly list?: object; readonly cancel?: object; readonly requests?: { readonly tools?: { readonly call?: object } } };
+  readonly tasks?: {
+    readonly list?: object;
+    readonly cancel?: object;
+    readonly requests?: { readonly tools?: { readonly call?: object } };
+  };
   readonly extensions?: Record<string, object>;
 }
 export interface InitializeResult {
@@ -254,7 +258,8 @@ export interface Completion {
   readonly total?: number;
   readonly hasMore?: boolean;
 }
-export type CompletionRef = { readonly type: 'ref/prompt'; readonly name: string } | { readonly type: 'ref/resource'; readonly uri: string };
+export type CompletionRef =
+  { readonly type: 'ref/prompt'; readonly name: string } | { readonly type: 'ref/resource'; readonly uri: string };
 export type TaskStatus = 'working' | 'input_required' | 'completed' | 'failed' | 'cancelled';
 export interface Task {
   readonly taskId: string;

@@ -30,7 +30,10 @@ export async function loadModule(path: string): Promise<LoadedModule> {
     return { namespace: (await import(entry)) as Record<string, unknown>, files };
   } catch (error) {
     if (error instanceof SyntaxError && !typed.has(extname(file))) await compile(file); // says where, when the mistake is in this file
-    throw new JexoError('JEXO_MODULE_FAILED', `${shown} failed while it was loading: ${messageOf(error)}`, { where: firstPlace(error, dirname(file)) ?? shown, cause: error });
+    throw new JexoError('JEXO_MODULE_FAILED', `${shown} failed while it was loading: ${messageOf(error)}`, {
+      where: firstPlace(error, dirname(file)) ?? shown,
+      cause: error,
+    });
   }
 }
 
@@ -69,7 +72,10 @@ async function compile(file: string): Promise<{ readonly entry: string; readonly
   }
   const code = result.outputFiles[0]!.text;
   mkdirSync(out, { recursive: true, mode: 0o700 });
-  const target = join(out, `${basename(file, extname(file))}-${createHash('sha256').update(file).update(code).digest('hex').slice(0, 16)}.mjs`);
+  const target = join(
+    out,
+    `${basename(file, extname(file))}-${createHash('sha256').update(file).update(code).digest('hex').slice(0, 16)}.mjs`,
+  );
   if (!existsSync(target)) writeFileSync(target, code, { mode: 0o600 });
   const files = Object.keys(result.metafile.inputs).map((input) => resolve(dirname(file), input));
   return { entry: pathToFileURL(target).href, files };
@@ -77,10 +83,15 @@ async function compile(file: string): Promise<{ readonly entry: string; readonly
 
 function describe(failure: BuildFailure, file: string): JexoError {
   const first = failure.errors?.[0] as Message | undefined;
-  if (first === undefined) return new JexoError('JEXO_MODULE_FAILED', `${file} could not be read: ${messageOf(failure)}`, { where: file, cause: failure });
+  if (first === undefined)
+    return new JexoError('JEXO_MODULE_FAILED', `${file} could not be read: ${messageOf(failure)}`, { where: file, cause: failure });
   const { location, text } = first;
-  const at = location === null ? file : `${relative(process.cwd(), resolve(dirname(file), location.file))}:${location.line}:${location.column + 1}`;
-  const excerpt = location === null ? '' : `\n  ${location.line} | ${location.lineText}\n  ${' '.repeat(String(location.line).length)} | ${' '.repeat(location.column)}^`;
+  const at =
+    location === null ? file : `${relative(process.cwd(), resolve(dirname(file), location.file))}:${location.line}:${location.column + 1}`;
+  const excerpt =
+    location === null
+      ? ''
+      : `\n  ${location.line} | ${location.lineText}\n  ${' '.repeat(String(location.line).length)} | ${' '.repeat(location.column)}^`;
   const missing = text.startsWith('Could not resolve');
   return new JexoError(missing ? 'JEXO_MODULE_FAILED' : 'JEXO_SYNTAX', `${at}: ${text}${excerpt}`, {
     where: at,
@@ -97,7 +108,10 @@ const ownUrl: Plugin = {
       const extension = extname(path).slice(1).replace(/^[cm]/, '') as 'ts' | 'tsx' | 'js' | 'jsx';
       if (!text.includes('import.meta.')) return { contents: text, loader: extension };
       const url = JSON.stringify(pathToFileURL(path).href);
-      const contents = text.replaceAll('import.meta.url', url).replaceAll('import.meta.dirname', JSON.stringify(dirname(path))).replaceAll('import.meta.filename', JSON.stringify(path));
+      const contents = text
+        .replaceAll('import.meta.url', url)
+        .replaceAll('import.meta.dirname', JSON.stringify(dirname(path)))
+        .replaceAll('import.meta.filename', JSON.stringify(path));
       return { contents, loader: extension };
     });
   },
@@ -108,11 +122,19 @@ const packagesByPlace: Plugin = {
   name: 'packages-by-place',
   setup(build) {
     build.onResolve({ filter: /^[^./]/ }, async (args) => {
-      if (args.kind === 'entry-point' || args.pluginData === 'inner' || isBuiltin(args.path) || /^[A-Za-z]:[\\/]/.test(args.path)) return undefined;
-      const found = await build.resolve(args.path, { kind: args.kind, importer: args.importer, resolveDir: args.resolveDir, pluginData: 'inner' });
+      if (args.kind === 'entry-point' || args.pluginData === 'inner' || isBuiltin(args.path) || /^[A-Za-z]:[\\/]/.test(args.path))
+        return undefined;
+      const found = await build.resolve(args.path, {
+        kind: args.kind,
+        importer: args.importer,
+        resolveDir: args.resolveDir,
+        pluginData: 'inner',
+      });
       if (found.errors.length === 0 && found.path !== '') {
         // A path alias of the project leads to a source file of its own, which is compiled in.
-        return found.path.includes('node_modules') || !typed.has(extname(found.path)) ? { path: pathToFileURL(found.path).href, external: true } : found;
+        return found.path.includes('node_modules') || !typed.has(extname(found.path))
+          ? { path: pathToFileURL(found.path).href, external: true }
+          : found;
       }
       // This package itself, for a module that imports it where it is not installed.
       if (args.path === 'jexo') return { path: pathToFileURL(packageFile('dist/index.mjs')).href, external: true };

@@ -14,7 +14,11 @@ import { parseTarget } from './target.js';
  */
 export async function openTarget(text: string): Promise<Server> {
   const target = parseTarget(text);
-  if (target.kind !== 'module') throw new JexoError('JEXO_TARGET_UNKNOWN', `${text} is a running server, not something to serve.`, { where: text, next: 'Give a module, whose functions or server are to be served.' });
+  if (target.kind !== 'module')
+    throw new JexoError('JEXO_TARGET_UNKNOWN', `${text} is a running server, not something to serve.`, {
+      where: text,
+      next: 'Give a module, whose functions or server are to be served.',
+    });
   return openModule(target.path, (await loadModule(target.path)).namespace);
 }
 

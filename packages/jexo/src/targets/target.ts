@@ -18,5 +18,7 @@ export function parseTarget(text: string): Target {
     return { kind: 'url', url: text };
   }
   if (modules.test(text) && !/\.d\.[cm]?ts$/i.test(text)) return { kind: 'module', path: text };
-  throw new JexoError('JEXO_TARGET_UNKNOWN', `${text === '' ? 'An empty target' : text} names no server that Jexo can read.`, { where: text });
+  throw new JexoError('JEXO_TARGET_UNKNOWN', `${text === '' ? 'An empty target' : text} names no server that Jexo can read.`, {
+    where: text,
+  });
 }

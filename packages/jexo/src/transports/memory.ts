@@ -6,7 +6,10 @@ import { encode } from '../protocol/json-rpc.js';
 import type { Link, WireTap } from './link.js';
 
 /** A link to a server in the same process. Messages are serialised all the same, so that nothing passes here that would not pass elsewhere. */
-export function memoryLink(server: Servable, options: { readonly clock?: Clock; readonly tap?: WireTap; readonly onFault?: (error: unknown, reference: string) => void } = {}): Link {
+export function memoryLink(
+  server: Servable,
+  options: { readonly clock?: Clock; readonly tap?: WireTap; readonly onFault?: (error: unknown, reference: string) => void } = {},
+): Link {
   const { clock = systemClock, tap, onFault } = options;
   let peer: Peer | undefined;
   return {

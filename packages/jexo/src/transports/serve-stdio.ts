@@ -28,8 +28,14 @@ export interface StdioService {
  * await (await serveStdio(apiary)).closed;
  */
 export async function serveStdio(server: Servable, options: ServeStdioOptions = {}): Promise<StdioService> {
-  const { maxMessageBytes = 16 * 1024 * 1024, graceMs = 5000, onNote = (note: string) => void process.stderr.write(`jexo: ${note}\n`) } = options;
-  const stdout = guardStdout(() => onNote('something was printed to stdout. It is shown here instead, because stdout carries the protocol.'));
+  const {
+    maxMessageBytes = 16 * 1024 * 1024,
+    graceMs = 5000,
+    onNote = (note: string) => void process.stderr.write(`jexo: ${note}\n`),
+  } = options;
+  const stdout = guardStdout(() =>
+    onNote('something was printed to stdout. It is shown here instead, because stdout carries the protocol.'),
+  );
 
   // Answers of one turn leave in one write: with many calls in flight, writing is what costs.
   let waiting = '';
@@ -63,7 +69,13 @@ export async function serveStdio(server: Servable, options: ServeStdioOptions = 
       }
       peer.receive(value, channel);
     },
-    () => channel.send(failure(undefined, { code: errorCodes.invalidRequest, message: `Invalid request: a message may have at most ${maxMessageBytes} bytes` })),
+    () =>
+      channel.send(
+        failure(undefined, {
+          code: errorCodes.invalidRequest,
+          message: `Invalid request: a message may have at most ${maxMessageBytes} bytes`,
+        }),
+      ),
   );
 
   let finish!: () => void;

@@ -43,7 +43,9 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
       exited = new Promise((done) => {
         child!.once('error', (error: NodeJS.ErrnoException) => {
           const missing = error.code === 'ENOENT' || error.code === 'EACCES';
-          const message = missing ? `The command ${target.command} could not be started: ${error.code === 'ENOENT' ? 'there is no such command' : 'it may not be executed'}. PATH was ${process.env.PATH ?? '(empty)'}.` : `The command ${target.command} failed: ${error.message}`;
+          const message = missing
+            ? `The command ${target.command} could not be started: ${error.code === 'ENOENT' ? 'there is no such command' : 'it may not be executed'}. PATH was ${process.env.PATH ?? '(empty)'}.`
+            : `The command ${target.command} failed: ${error.message}`;
           fault = new JexoError(missing ? 'JEXO_COMMAND_MISSING' : 'JEXO_CONNECT', message, { where: address, cause: error });
           reject(fault);
           events.closed(fault);
@@ -52,7 +54,9 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
         child!.once('close', (code, signal) => {
           const how = signal === null ? `with exit code ${code}` : `by ${signal}`;
           const words = lastWords.length > 0 ? `\nIts last lines were:\n${lastWords.map((line) => `  ${line}`).join('\n')}` : '';
-          events.closed(wanted ? undefined : (fault ?? new JexoError('JEXO_SERVER_EXITED', `The server ended ${how}.${words}`, { where: address })));
+          events.closed(
+            wanted ? undefined : (fault ?? new JexoError('JEXO_SERVER_EXITED', `The server ended ${how}.${words}`, { where: address })),
+          );
           done();
         });
       });
@@ -74,14 +78,17 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
           } catch {
             const shown = line.length > 200 ? `${line.slice(0, 200)}...` : line;
             tap?.({ at: Date.now(), way: 'received', bytes: Buffer.byteLength(line), message: line, note: 'not a protocol message' });
-            fault = new JexoError('JEXO_NOT_PROTOCOL', `The server printed a line to stdout that is not a protocol message: ${shown}`, { where: address });
+            fault = new JexoError('JEXO_NOT_PROTOCOL', `The server printed a line to stdout that is not a protocol message: ${shown}`, {
+              where: address,
+            });
             events.closed(fault);
             return;
           }
           tap?.({ at: Date.now(), way: 'received', bytes: Buffer.byteLength(line) + 1, message });
           events.receive(message);
         },
-        (length) => events.closed(new JexoError('JEXO_TOO_LARGE', `The server sent a message of more than ${length} bytes.`, { where: address })),
+        (length) =>
+          events.closed(new JexoError('JEXO_TOO_LARGE', `The server sent a message of more than ${length} bytes.`, { where: address })),
       );
       stdout!.on('data', (chunk: Buffer) => lines.push(chunk));
       stdout!.on('end', () => lines.end());

@@ -42,7 +42,13 @@ export function guardStdout(onStray: () => void): StdoutGuard {
     return 2;
   };
   for (const name of ['write', 'writeSync', 'writev', 'writevSync', 'writeFile', 'writeFileSync', 'appendFile', 'appendFileSync']) {
-    replace(fs, name, (original) => (fd, ...rest) => original(toStderr(fd), ...rest));
+    replace(
+      fs,
+      name,
+      (original) =>
+        (fd, ...rest) =>
+          original(toStderr(fd), ...rest),
+    );
   }
 
   /** The stdout entry of a child's stdio option, turned to stderr when it would be ours. */
@@ -56,9 +62,16 @@ export function guardStdout(onStray: () => void): StdoutGuard {
       return 2;
     });
   };
-  const withOptions = (args: unknown[]): unknown[] => args.map((arg) => (isOptions(arg) && arg.stdio !== undefined ? { ...arg, stdio: redirected(arg.stdio) } : arg));
+  const withOptions = (args: unknown[]): unknown[] =>
+    args.map((arg) => (isOptions(arg) && arg.stdio !== undefined ? { ...arg, stdio: redirected(arg.stdio) } : arg));
   for (const name of ['spawn', 'spawnSync', 'execSync', 'execFileSync']) {
-    replace(childProcess, name, (original) => (...args) => original(...withOptions(args)));
+    replace(
+      childProcess,
+      name,
+      (original) =>
+        (...args) =>
+          original(...withOptions(args)),
+    );
   }
   // A forked child inherits stdout unless it is told to be silent.
   replace(childProcess, 'fork', (original) => (file, ...rest) => {

@@ -27,7 +27,9 @@ export function loadCompiler(): { readonly compiler: Compiler; readonly librarie
   const file = join(folder, 'compiler.cjs');
   const code = gunzipSync(readFileSync(`${file}.gz`)).toString();
   const module: { exports: unknown } = { exports: {} };
-  const run = vm.compileFunction(code, ['exports', 'require', 'module', '__filename', '__dirname'], { filename: file }) as (...args: unknown[]) => void;
+  const run = vm.compileFunction(code, ['exports', 'require', 'module', '__filename', '__dirname'], { filename: file }) as (
+    ...args: unknown[]
+  ) => void;
   run(module.exports, createRequire(import.meta.url), module, file, folder);
   const libraries = JSON.parse(gunzipSync(readFileSync(join(folder, 'libraries.json.gz'))).toString()) as Record<string, string>;
   loaded = { compiler: module.exports as Compiler, libraries: new Map(Object.entries(libraries)) };

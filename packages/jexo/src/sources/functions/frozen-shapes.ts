@@ -22,7 +22,11 @@ const clashes = new Set<string>();
  */
 export function readShapes(): Record<string, ModuleShape> {
   const [twice] = clashes;
-  if (twice !== undefined) throw new JexoError('JEXO_PACK', `Two wrapped modules are called ${twice}; in one file they could not be told apart.`, { where: twice, next: 'Rename one of the files.' });
+  if (twice !== undefined)
+    throw new JexoError('JEXO_PACK', `Two wrapped modules are called ${twice}; in one file they could not be told apart.`, {
+      where: twice,
+      next: 'Rename one of the files.',
+    });
   return Object.fromEntries([...shapes].map(([name, { shape }]) => [name, shape]));
 }
 

@@ -36,7 +36,12 @@ export function readModule(file: string): ReadModule {
       const signatures = type.getCallSignatures();
       if (signatures.length === 0) {
         if (type.getConstructSignatures().length > 0 && !name.startsWith('_')) {
-          omitted.push({ name, where, why: `the class ${name} is not a function`, next: 'Export a function that makes an instance and calls it.' });
+          omitted.push({
+            name,
+            where,
+            why: `the class ${name} is not a function`,
+            next: 'Export a function that makes an instance and calls it.',
+          });
         }
         continue;
       }
@@ -100,7 +105,8 @@ function readFunction(ts: Compiler, checker: ts.TypeChecker, found: Found): Func
     const name = destructured ? `parameter ${index + 1}` : symbol.getName();
     const converted = about(name, () => reader.convert(type));
     if (destructured) {
-      if (converted.schema.type !== 'object') throw new Unreadable(`${name}: is destructured but is not an object`, 'Give it an object type.');
+      if (converted.schema.type !== 'object')
+        throw new Unreadable(`${name}: is destructured but is not an object`, 'Give it an object type.');
       whole = mergeDestructured(ts, checker, parameter, converted.schema, doc);
       parameters.push({ name, from: 'whole-input', ...(converted.revive && { revive: converted.revive }) });
       return;
@@ -112,16 +118,24 @@ function readFunction(ts: Compiler, checker: ts.TypeChecker, found: Found): Func
     parameters.push({ name, from: rest ? 'rest' : 'property', ...(converted.revive && { revive: converted.revive }) });
   });
   if (whole !== undefined && Object.keys(properties).length > 0) {
-    throw new Unreadable('has a destructured parameter beside others, so its fields have no place of their own', 'Give the destructured parameter a name.');
+    throw new Unreadable(
+      'has a destructured parameter beside others, so its fields have no place of their own',
+      'Give the destructured parameter a name.',
+    );
   }
-  const input: JsonSchema = whole ?? { type: 'object', ...(Object.keys(properties).length > 0 && { properties }), ...(required.length > 0 && { required }) };
+  const input: JsonSchema = whole ?? {
+    type: 'object',
+    ...(Object.keys(properties).length > 0 && { properties }),
+    ...(required.length > 0 && { required }),
+  };
   const inputDefinitions = reader.takeDefinitions();
 
   const returned = about('the return value', () => readReturn(ts, checker, reader, signature));
   const outputDefinitions = reader.takeDefinitions();
   const wrapped = returned !== undefined && returned.schema.type !== 'object';
   const described = returned && withDoc(returned.schema, doc.returns, {});
-  const output = described === undefined ? undefined : wrapped ? { type: 'object', properties: { result: described }, required: ['result'] } : described;
+  const output =
+    described === undefined ? undefined : wrapped ? { type: 'object', properties: { result: described }, required: ['result'] } : described;
   const notes = signatures.length > 1 ? [`(The function has ${signatures.length} forms; this is the one that takes most.)`] : [];
   const description = [doc.description, ...notes].filter((part) => part !== undefined).join('\n');
 
@@ -141,10 +155,18 @@ function readFunction(ts: Compiler, checker: ts.TypeChecker, found: Found): Func
 
 /** Our own tags: `@readOnly`, `@destructive`, `@idempotent`, `@openWorld` become the protocol's hints; `@tags a, b` groups. */
 function annotationsOf(doc: FunctionDoc): Pick<FunctionShape, 'annotations' | 'tags'> {
-  const hints: Record<string, string> = { readOnly: 'readOnlyHint', destructive: 'destructiveHint', idempotent: 'idempotentHint', openWorld: 'openWorldHint' };
+  const hints: Record<string, string> = {
+    readOnly: 'readOnlyHint',
+    destructive: 'destructiveHint',
+    idempotent: 'idempotentHint',
+    openWorld: 'openWorldHint',
+  };
   const annotations: Record<string, boolean> = {};
   for (const [tag, hint] of Object.entries(hints)) if (doc.tags.has(tag)) annotations[hint] = doc.tags.get(tag) !== 'false';
-  const tags = doc.tags.get('tags')?.split(/[\s,]+/).filter((tag) => tag !== '');
+  const tags = doc.tags
+    .get('tags')
+    ?.split(/[\s,]+/)
+    .filter((tag) => tag !== '');
   return { ...(Object.keys(annotations).length > 0 && { annotations }), ...(tags !== undefined && tags.length > 0 && { tags }) };
 }
 
@@ -161,7 +183,9 @@ function about<T>(name: string, read: () => T): T {
   } catch (error) {
     if (!(error instanceof Unreadable)) throw error;
     const nested = /^\((\.[^)]*)\) (.*)$/s.exec(error.why);
-    throw nested === null ? new Unreadable(`${name} ${error.why}`, error.next) : new Unreadable(`${name}${nested[1]} ${nested[2]}`, error.next);
+    throw nested === null
+      ? new Unreadable(`${name} ${error.why}`, error.next)
+      : new Unreadable(`${name}${nested[1]} ${nested[2]}`, error.next);
   }
 }
 
@@ -175,7 +199,13 @@ function isOptional(ts: Compiler, checker: ts.TypeChecker, symbol: ts.Symbol, pa
   return checker.isOptionalParameter(parameter) || parameter.initializer !== undefined;
 }
 
-function describeParameter(ts: Compiler, checker: ts.TypeChecker, { schema }: Converted, parameter: ts.ParameterDeclaration | undefined, doc: Documented | undefined): JsonSchema {
+function describeParameter(
+  ts: Compiler,
+  checker: ts.TypeChecker,
+  { schema }: Converted,
+  parameter: ts.ParameterDeclaration | undefined,
+  doc: Documented | undefined,
+): JsonSchema {
   const initial = parameter?.initializer === undefined ? undefined : literalValue(ts, checker, parameter.initializer);
   const described = withDoc(schema, doc?.description, doc?.keywords ?? {});
   return initial === undefined ? described : { ...described, default: initial.value };
@@ -188,7 +218,8 @@ function literalValue(ts: Compiler, checker: ts.TypeChecker, node: ts.Expression
   if (node.kind === ts.SyntaxKind.TrueKeyword) return { value: true };
   if (node.kind === ts.SyntaxKind.FalseKeyword) return { value: false };
   if (node.kind === ts.SyntaxKind.NullKeyword) return { value: null };
-  if (ts.isAsExpression(node) || ts.isSatisfiesExpression(node) || ts.isParenthesizedExpression(node)) return literalValue(ts, checker, node.expression);
+  if (ts.isAsExpression(node) || ts.isSatisfiesExpression(node) || ts.isParenthesizedExpression(node))
+    return literalValue(ts, checker, node.expression);
   if (ts.isPrefixUnaryExpression(node) && node.operator === ts.SyntaxKind.MinusToken) {
     const operand = literalValue(ts, checker, node.operand);
     return typeof operand?.value === 'number' ? { value: -operand.value } : undefined;
@@ -215,7 +246,13 @@ function literalValue(ts: Compiler, checker: ts.TypeChecker, node: ts.Expression
 }
 
 /** `({ hive, frames = 10 }: Options)`: the fields are the input itself, with the defaults written in the pattern. */
-function mergeDestructured(ts: Compiler, checker: ts.TypeChecker, parameter: ts.ParameterDeclaration, schema: JsonSchema, doc: FunctionDoc): JsonSchema {
+function mergeDestructured(
+  ts: Compiler,
+  checker: ts.TypeChecker,
+  parameter: ts.ParameterDeclaration,
+  schema: JsonSchema,
+  doc: FunctionDoc,
+): JsonSchema {
   const properties = { ...(schema.properties as Record<string, JsonSchema> | undefined) };
   let required = (schema.required as string[] | undefined) ?? [];
   for (const element of (parameter.name as ts.ObjectBindingPattern).elements) {
@@ -234,7 +271,12 @@ function mergeDestructured(ts: Compiler, checker: ts.TypeChecker, parameter: ts.
   return { ...rest, properties, ...(required.length > 0 && parameter.initializer === undefined && { required }) };
 }
 
-function readReturn(ts: Compiler, checker: ts.TypeChecker, reader: ReturnType<typeof createTypeReader>, signature: ts.Signature): { schema: JsonSchema; revive?: Revive } | undefined {
+function readReturn(
+  ts: Compiler,
+  checker: ts.TypeChecker,
+  reader: ReturnType<typeof createTypeReader>,
+  signature: ts.Signature,
+): { schema: JsonSchema; revive?: Revive } | undefined {
   const returned = signature.getReturnType();
   const type = checker.getAwaitedType(returned) ?? returned;
   const empty = ts.TypeFlags.Void | ts.TypeFlags.Undefined | ts.TypeFlags.Never;
@@ -309,7 +351,8 @@ function projectOptions(ts: Compiler, root: string): ts.CompilerOptions {
   if (read.config === undefined) return {};
   const narrow = { ...(read.config as object), files: [root], include: undefined };
   const parsed = ts.parseJsonConfigFileContent(narrow, ts.sys, dirname(config));
-  const { strict, strictNullChecks, exactOptionalPropertyTypes, paths, baseUrl, jsx, types, customConditions, pathsBasePath } = parsed.options;
+  const { strict, strictNullChecks, exactOptionalPropertyTypes, paths, baseUrl, jsx, types, customConditions, pathsBasePath } =
+    parsed.options;
   const kept = { strict, strictNullChecks, exactOptionalPropertyTypes, paths, baseUrl, jsx, types, customConditions, pathsBasePath };
   return Object.fromEntries(Object.entries(kept).filter(([, value]) => value !== undefined));
 }

@@ -37,14 +37,20 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
 
   function convert(type: ts.Type): Converted {
     if (has(type, TypeFlags.Any | TypeFlags.Unknown)) return { schema: {} };
-    if (has(type, TypeFlags.BigIntLike)) throw new Unreadable('is a bigint, which JSON does not have', 'Take a string or a number and convert it inside.');
+    if (has(type, TypeFlags.BigIntLike))
+      throw new Unreadable('is a bigint, which JSON does not have', 'Take a string or a number and convert it inside.');
     if (has(type, TypeFlags.ESSymbolLike)) throw new Unreadable('is a symbol, which JSON does not have', 'Take a string instead.');
-    if (has(type, TypeFlags.TypeParameter)) throw new Unreadable(`has the generic type ${text(type)}, which stands for no type in particular`, 'Wrap it in a function that says which type it takes.');
+    if (has(type, TypeFlags.TypeParameter))
+      throw new Unreadable(
+        `has the generic type ${text(type)}, which stands for no type in particular`,
+        'Wrap it in a function that says which type it takes.',
+      );
     if (has(type, TypeFlags.Never)) throw new Unreadable('has the type never, which no value fits', 'Give it a type that has values.');
     if (type.isUnion()) return convertUnion(type);
     if (has(type, TypeFlags.StringLiteral | TypeFlags.NumberLiteral)) return { schema: { const: (type as ts.LiteralType).value } };
     if (has(type, TypeFlags.BooleanLiteral)) return { schema: { const: text(type) === 'true' } };
-    if (has(type, TypeFlags.TemplateLiteral)) return { schema: { type: 'string', pattern: templatePattern(type as ts.TemplateLiteralType) } };
+    if (has(type, TypeFlags.TemplateLiteral))
+      return { schema: { type: 'string', pattern: templatePattern(type as ts.TemplateLiteralType) } };
     if (has(type, TypeFlags.StringLike)) return { schema: { type: 'string' } };
     if (has(type, TypeFlags.NumberLike)) return { schema: { type: 'number' } };
     if (has(type, TypeFlags.BooleanLike)) return { schema: { type: 'boolean' } };
@@ -56,7 +62,10 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
     }
     if (has(type, TypeFlags.NonPrimitive)) return { schema: { type: 'object' } };
     if (has(type, TypeFlags.Object | TypeFlags.Intersection)) return convertObject(type);
-    throw new Unreadable(`has the type ${text(type)}, which cannot be written as JSON Schema`, 'Write a schema for it with tool(), or leave it out.');
+    throw new Unreadable(
+      `has the type ${text(type)}, which cannot be written as JSON Schema`,
+      'Write a schema for it with tool(), or leave it out.',
+    );
   }
 
   function convertUnion(union: ts.UnionType): Converted {
@@ -80,14 +89,19 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
       if (!nullable) return only;
       const { type, enum: values } = only.schema;
       if (typeof type === 'string' && only.revive === undefined) {
-        return { schema: { ...only.schema, type: [type, 'null'], ...(values !== undefined && { enum: [...(values as unknown[]), null] }) } };
+        return {
+          schema: { ...only.schema, type: [type, 'null'], ...(values !== undefined && { enum: [...(values as unknown[]), null] }) },
+        };
       }
     }
     if (branches.some(({ revive }) => revive !== undefined) && branches.length > 1) {
       throw new Unreadable(`is ${text(union)}, and JSON cannot tell which of them a value is meant to be`, 'Take only one of these types.');
     }
     const revive = branches.length === 1 ? branches[0]!.revive : undefined;
-    return { schema: { anyOf: [...branches.map(({ schema }) => schema), ...(nullable ? [{ type: 'null' }] : [])] }, ...(revive && { revive }) };
+    return {
+      schema: { anyOf: [...branches.map(({ schema }) => schema), ...(nullable ? [{ type: 'null' }] : [])] },
+      ...(revive && { revive }),
+    };
   }
 
   function templatePattern(type: ts.TemplateLiteralType): string {
@@ -103,7 +117,11 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
 
   function convertObject(type: ts.Type): Converted {
     const name = type.symbol?.getName() ?? '';
-    if (type.getCallSignatures().length > 0) throw new Unreadable('is a callback, and a caller cannot send a function', 'Write a schema for it with tool(), leave it out, or wrap it in a function without the callback.');
+    if (type.getCallSignatures().length > 0)
+      throw new Unreadable(
+        'is a callback, and a caller cannot send a function',
+        'Write a schema for it with tool(), leave it out, or wrap it in a function without the callback.',
+      );
     if (checker.isTupleType(type)) return convertTuple(type as ts.TypeReference);
     if (checker.isArrayType(type)) return listOf(checker.getTypeArguments(type as ts.TypeReference)[0]!);
     const args = (type as ts.TypeReference).target === undefined ? [] : checker.getTypeArguments(type as ts.TypeReference);
@@ -119,15 +137,27 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
         case 'Set':
         case 'ReadonlySet': {
           const item = convert(args[0]!);
-          return { schema: { type: 'array', items: item.schema, uniqueItems: true }, revive: { to: 'set', ...(item.revive && { item: item.revive }) } };
+          return {
+            schema: { type: 'array', items: item.schema, uniqueItems: true },
+            revive: { to: 'set', ...(item.revive && { item: item.revive }) },
+          };
         }
         case 'Map':
         case 'ReadonlyMap': {
-          if (!has(args[0]!, TypeFlags.StringLike) && !(args[0]!.isUnion() && args[0].types.every((part) => has(part, TypeFlags.StringLike)))) {
-            throw new Unreadable('is a Map whose keys are not strings, and JSON objects have no other keys', 'Take a Map with string keys, or a list of pairs.');
+          if (
+            !has(args[0]!, TypeFlags.StringLike) &&
+            !(args[0]!.isUnion() && args[0].types.every((part) => has(part, TypeFlags.StringLike)))
+          ) {
+            throw new Unreadable(
+              'is a Map whose keys are not strings, and JSON objects have no other keys',
+              'Take a Map with string keys, or a list of pairs.',
+            );
           }
           const value = convert(args[1]!);
-          return { schema: { type: 'object', additionalProperties: value.schema }, revive: { to: 'map', ...(value.revive && { value: value.revive }) } };
+          return {
+            schema: { type: 'object', additionalProperties: value.schema },
+            revive: { to: 'map', ...(value.revive && { value: value.revive }) },
+          };
         }
         case 'RegExp':
         case 'WeakMap':
@@ -153,11 +183,19 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
     const target = type.target as ts.TupleType;
     const items = checker.getTypeArguments(type).map((part) => convert(part));
     const restAt = target.elementFlags.findIndex((flag) => (flag & ts.ElementFlags.Variable) !== 0);
-    if (restAt >= 0 && restAt !== items.length - 1) throw new Unreadable(`has the type ${text(type)}, whose rest is not at the end`, 'Put the rest at the end, or take a list.');
+    if (restAt >= 0 && restAt !== items.length - 1)
+      throw new Unreadable(`has the type ${text(type)}, whose rest is not at the end`, 'Put the rest at the end, or take a list.');
     const fixed = restAt < 0 ? items : items.slice(0, restAt);
-    const revive: Revive | undefined = items.some((item) => item.revive !== undefined) ? { to: 'tuple', items: items.map((item) => item.revive ?? null) } : undefined;
+    const revive: Revive | undefined = items.some((item) => item.revive !== undefined)
+      ? { to: 'tuple', items: items.map((item) => item.revive ?? null) }
+      : undefined;
     return {
-      schema: { type: 'array', prefixItems: fixed.map((item) => item.schema), minItems: target.minLength, ...(restAt < 0 ? { items: false, maxItems: fixed.length } : { items: items[restAt]!.schema }) },
+      schema: {
+        type: 'array',
+        prefixItems: fixed.map((item) => item.schema),
+        minItems: target.minLength,
+        ...(restAt < 0 ? { items: false, maxItems: fixed.length } : { items: items[restAt]!.schema }),
+      },
       ...(revive && { revive }),
     };
   }
@@ -177,7 +215,11 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
       const key = property.getName();
       if (key.startsWith('__@') || key.startsWith('#')) continue; // symbols and private fields
       const declaration = property.valueDeclaration ?? property.declarations?.[0];
-      if (declaration !== undefined && (ts.getCombinedModifierFlags(declaration) & (ts.ModifierFlags.Private | ts.ModifierFlags.Protected)) !== 0) continue;
+      if (
+        declaration !== undefined &&
+        (ts.getCombinedModifierFlags(declaration) & (ts.ModifierFlags.Private | ts.ModifierFlags.Protected)) !== 0
+      )
+        continue;
       const propertyType = checker.getTypeOfSymbolAtLocation(property, at);
       const isMethod = (property.flags & SymbolFlags.Method) !== 0;
       if (isMethod && type.isClassOrInterface()) continue; // behaviour, not data
@@ -198,9 +240,15 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
     const known = open.get(type);
     open.delete(type);
     const revive: Revive | undefined =
-      Object.keys(revives).length > 0 || rest?.revive !== undefined ? { to: 'object', properties: revives, ...(rest?.revive && { rest: rest.revive }) } : undefined;
+      Object.keys(revives).length > 0 || rest?.revive !== undefined
+        ? { to: 'object', properties: revives, ...(rest?.revive && { rest: rest.revive }) }
+        : undefined;
     if (known === undefined) return { schema, ...(revive && { revive }) };
-    if (revive) throw new Unreadable(`has the type ${text(type)}, which contains itself and values that are not JSON`, 'Use plain JSON values in it.');
+    if (revive)
+      throw new Unreadable(
+        `has the type ${text(type)}, which contains itself and values that are not JSON`,
+        'Use plain JSON values in it.',
+      );
     definitions[known] = schema;
     return { schema: { $ref: `#/$defs/${known}` } };
   }
@@ -215,7 +263,10 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
 
   function isFromLibrary(type: ts.Type): boolean {
     const file = type.symbol?.declarations?.[0]?.getSourceFile();
-    return file !== undefined && (file.hasNoDefaultLib || file.fileName.startsWith('/jexo-lib/') || /[\\/]@types[\\/]node[\\/]/.test(file.fileName));
+    return (
+      file !== undefined &&
+      (file.hasNoDefaultLib || file.fileName.startsWith('/jexo-lib/') || /[\\/]@types[\\/]node[\\/]/.test(file.fileName))
+    );
   }
 
   return {
@@ -233,7 +284,8 @@ function within<T>(step: string, read: () => T): T {
   try {
     return read();
   } catch (error) {
-    if (error instanceof Unreadable) throw new Unreadable(error.why.startsWith('(') ? `(${step}${error.why.slice(1)}` : `(${step}) ${error.why}`, error.next);
+    if (error instanceof Unreadable)
+      throw new Unreadable(error.why.startsWith('(') ? `(${step}${error.why.slice(1)}` : `(${step}) ${error.why}`, error.next);
     throw error;
   }
 }
@@ -241,5 +293,10 @@ function within<T>(step: string, read: () => T): T {
 /** A description and keywords beside a schema; beside a `$ref` they are allowed since 2019-09. */
 export function withDoc(schema: JsonSchema, description: string | undefined, keywords: Readonly<Record<string, unknown>>): JsonSchema {
   const { type, ...others } = keywords;
-  return { ...schema, ...(type === 'integer' && schema.type === 'number' && { type }), ...(description !== undefined && { description }), ...others };
+  return {
+    ...schema,
+    ...(type === 'integer' && schema.type === 'number' && { type }),
+    ...(description !== undefined && { description }),
+    ...others,
+  };
 }

@@ -27,7 +27,10 @@ export interface WrapFunctionsOptions {
 export function wrapFunctions(module: Readonly<Record<string, unknown>>, options: WrapFunctionsOptions): Source {
   const { types, shape } = options;
   if (types === undefined && shape === undefined) {
-    throw new JexoError('JEXO_DEFINITION', 'wrapFunctions needs to know where the types are.', { where: 'wrapFunctions', next: "Pass { types: new URL('./hives.ts', import.meta.url) }." });
+    throw new JexoError('JEXO_DEFINITION', 'wrapFunctions needs to know where the types are.', {
+      where: 'wrapFunctions',
+      next: "Pass { types: new URL('./hives.ts', import.meta.url) }.",
+    });
   }
   const path = types === undefined ? undefined : types instanceof URL || types.startsWith('file:') ? fileURLToPath(types) : types;
   const name = options.name ?? path?.replace(/^.*[\\/]/, '') ?? 'functions';
@@ -35,7 +38,9 @@ export function wrapFunctions(module: Readonly<Record<string, unknown>>, options
     name,
     async read() {
       const read = shape ?? (await readShape(path!));
-      const offers = read.functions.filter((each) => typeof module[each.export] === 'function').map((each) => toTool(each, module[each.export] as AnyFunction));
+      const offers = read.functions
+        .filter((each) => typeof module[each.export] === 'function')
+        .map((each) => toTool(each, module[each.export] as AnyFunction));
       return { offers, omitted: read.omitted };
     },
   };

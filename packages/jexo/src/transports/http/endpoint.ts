@@ -71,7 +71,8 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     sweeping = undefined;
     const oldest = clock.now() - sessionIdleMs;
     for (const session of sessions.values()) {
-      if (session.lastSeen < oldest && !session.standing.open && session.peer.inFlight.incoming === 0) session.peer.close('the session was idle for too long');
+      if (session.lastSeen < oldest && !session.standing.open && session.peer.inFlight.incoming === 0)
+        session.peer.close('the session was idle for too long');
     }
     if (sessions.size > 0) scheduleSweep();
   };
@@ -103,7 +104,12 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
   const findSession = (request: HttpRequest, cors: Record<string, string>, responder: Responder): HttpSession | undefined => {
     const id = request.header('mcp-session-id');
     if (id === undefined) {
-      refuse(responder, 400, cors, 'Bad request: the Mcp-Session-Id header is missing; send initialize first and repeat the id it answers with');
+      refuse(
+        responder,
+        400,
+        cors,
+        'Bad request: the Mcp-Session-Id header is missing; send initialize first and repeat the id it answers with',
+      );
       return undefined;
     }
     const session = sessions.get(id);
@@ -113,7 +119,12 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     }
     const revision = request.header('mcp-protocol-version');
     if (revision !== undefined && revision !== session.peer.revision) {
-      refuse(responder, 400, cors, `Bad request: MCP-Protocol-Version is ${JSON.stringify(revision.slice(0, 40))}, but this session speaks ${session.peer.revision}`);
+      refuse(
+        responder,
+        400,
+        cors,
+        `Bad request: MCP-Protocol-Version is ${JSON.stringify(revision.slice(0, 40))}, but this session speaks ${session.peer.revision}`,
+      );
       return undefined;
     }
     session.lastSeen = clock.now();
@@ -121,8 +132,10 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
   };
 
   const post = (request: HttpRequest, body: string, cors: Record<string, string>, responder: Responder) => {
-    if (!accepts(request.header('content-type') ?? '', ['application/json'])) return refuse(responder, 415, cors, 'Unsupported media type: send application/json');
-    if (!accepts(request.header('accept') ?? '*/*', ['application/json', 'text/event-stream'])) return refuse(responder, 406, cors, 'Not acceptable: accept application/json and text/event-stream');
+    if (!accepts(request.header('content-type') ?? '', ['application/json']))
+      return refuse(responder, 415, cors, 'Unsupported media type: send application/json');
+    if (!accepts(request.header('accept') ?? '*/*', ['application/json', 'text/event-stream']))
+      return refuse(responder, 406, cors, 'Not acceptable: accept application/json and text/event-stream');
     let value: unknown;
     try {
       value = JSON.parse(body);
@@ -133,7 +146,8 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     const initialize = isInitialize(value);
     if (!stateful) {
       const revision = request.header('mcp-protocol-version') ?? assumedHttpRevision;
-      if (!isRevision(revision)) return refuse(responder, 400, cors, `Bad request: MCP-Protocol-Version ${JSON.stringify(revision.slice(0, 40))} is not supported`);
+      if (!isRevision(revision))
+        return refuse(responder, 400, cors, `Bad request: MCP-Protocol-Version ${JSON.stringify(revision.slice(0, 40))} is not supported`);
       const channel = new PostChannel(requests, responder, cors);
       const peer = openPeer(request, channel);
       passing.add(peer);
@@ -145,7 +159,8 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       return take(peer, value, requests, channel, cors, responder);
     }
     if (initialize) {
-      if (request.header('mcp-session-id') !== undefined) return refuse(responder, 400, cors, 'Bad request: initialize starts a new session and must not name an old one');
+      if (request.header('mcp-session-id') !== undefined)
+        return refuse(responder, 400, cors, 'Bad request: initialize starts a new session and must not name an old one');
       if (sessions.size >= maxSessions) return refuse(responder, 503, cors, 'Too many sessions: try again later', errorCodes.internalError);
       const session = openSession(request);
       const channel = new PostChannel(requests, responder, { ...cors, 'mcp-session-id': session.id });
@@ -168,7 +183,8 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
   };
 
   const get = (request: HttpRequest, cors: Record<string, string>, responder: Responder) => {
-    if (!accepts(request.header('accept') ?? '', ['text/event-stream'])) return refuse(responder, 406, cors, 'Not acceptable: this address answers GET with text/event-stream only');
+    if (!accepts(request.header('accept') ?? '', ['text/event-stream']))
+      return refuse(responder, 406, cors, 'Not acceptable: this address answers GET with text/event-stream only');
     if (!stateful) return refuse(responder, 405, { ...cors, allow: 'POST' }, 'Method not allowed: this server keeps no sessions');
     const session = findSession(request, cors, responder);
     if (session !== undefined) session.standing.attach(responder.stream({ ...eventStream, ...cors }));
@@ -224,7 +240,13 @@ function corsFor(origin: string): Record<string, string> {
   };
 }
 
-function refuse(responder: Responder, status: number, headers: Record<string, string>, message: string, code: number = errorCodes.invalidRequest): void {
+function refuse(
+  responder: Responder,
+  status: number,
+  headers: Record<string, string>,
+  message: string,
+  code: number = errorCodes.invalidRequest,
+): void {
   responder.reply(status, { ...json, ...headers }, encode(failure(undefined, { code, message })));
 }
 

@@ -34,8 +34,10 @@ export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): 
   };
   return {
     refuses(host, origin) {
-      if (host === undefined || !remember(`h ${host}`, () => hostAllowed(host))) return 'the Host header names a host this server does not answer for';
-      if (origin !== undefined && !remember(`o ${origin}`, () => originAllowed(origin))) return 'the Origin header names a page that may not call this server';
+      if (host === undefined || !remember(`h ${host}`, () => hostAllowed(host)))
+        return 'the Host header names a host this server does not answer for';
+      if (origin !== undefined && !remember(`o ${origin}`, () => originAllowed(origin)))
+        return 'the Origin header names a page that may not call this server';
       return undefined;
     },
   };

@@ -35,7 +35,9 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
       message = JSON.parse(text);
     } catch {
       tap?.({ at: Date.now(), way: 'received', bytes: text.length, message: text, note: `${note}, not JSON` });
-      throw new JexoError('JEXO_NOT_PROTOCOL', `${url} answered with something that is not a protocol message: ${text.slice(0, 200)}`, { where: url });
+      throw new JexoError('JEXO_NOT_PROTOCOL', `${url} answered with something that is not a protocol message: ${text.slice(0, 200)}`, {
+        where: url,
+      });
     }
     tap?.({ at: Date.now(), way: 'received', bytes: new TextEncoder().encode(text).length, message, note });
     events.receive(message);
@@ -132,7 +134,13 @@ function isLost(error: unknown): boolean {
 function unreachable(url: string, error: unknown): JexoError {
   const cause = (error as { cause?: { code?: string; message?: string } }).cause;
   const why =
-    cause?.code === 'ECONNREFUSED' ? 'nothing is listening there' : cause?.code === 'ENOTFOUND' ? 'the host name is not known' : cause?.code?.startsWith('CERT') || cause?.code?.includes('SELF_SIGNED') ? `its certificate is not trusted (${cause.code})` : (cause?.message ?? messageOf(error));
+    cause?.code === 'ECONNREFUSED'
+      ? 'nothing is listening there'
+      : cause?.code === 'ENOTFOUND'
+        ? 'the host name is not known'
+        : cause?.code?.startsWith('CERT') || cause?.code?.includes('SELF_SIGNED')
+          ? `its certificate is not trusted (${cause.code})`
+          : (cause?.message ?? messageOf(error));
   return new JexoError('JEXO_CONNECT', `No connection to ${url}: ${why}.`, { where: url, cause: error });
 }
 
@@ -145,12 +153,17 @@ async function refused(url: string, response: Response, hadSession: boolean): Pr
     said = said.split('\n')[0]!.slice(0, 200); // not JSON: the first line is what a person can use
   }
   const detail = said === '' ? '' : `: ${said}`;
-  if (response.status === 404 && hadSession) return new JexoError('JEXO_SESSION_LOST', `${url} no longer knows this session${detail}`, { where: url });
+  if (response.status === 404 && hadSession)
+    return new JexoError('JEXO_SESSION_LOST', `${url} no longer knows this session${detail}`, { where: url });
   const next: Partial<Record<number, string>> = {
     401: 'This server wants a sign-in. Give a token with --header "Authorization: Bearer ...".',
     404: 'Check the path of the address; most servers answer at /mcp.',
     405: 'The address does not take POST. Check its path; most servers answer at /mcp.',
   };
   const advice = next[response.status];
-  return new JexoError('JEXO_HTTP_STATUS', `${url} answered with HTTP ${response.status}${detail}`, { where: url, data: { status: response.status }, ...(advice !== undefined && { next: advice }) });
+  return new JexoError('JEXO_HTTP_STATUS', `${url} answered with HTTP ${response.status}${detail}`, {
+    where: url,
+    data: { status: response.status },
+    ...(advice !== undefined && { next: advice }),
+  });
 }

@@ -50,13 +50,23 @@ export function nodeHandler(server: Servable, options: NodeHandlerOptions = {}):
       size += chunk.length;
       if (size <= maxBodyBytes) parts.push(chunk);
       else if (!response.headersSent) {
-        const body = encode(failure(undefined, { code: errorCodes.invalidRequest, message: `Payload too large: a request may have at most ${maxBodyBytes} bytes` }));
-        response.writeHead(413, { 'content-type': 'application/json', 'content-length': String(Buffer.byteLength(body)), connection: 'close' });
+        const body = encode(
+          failure(undefined, {
+            code: errorCodes.invalidRequest,
+            message: `Payload too large: a request may have at most ${maxBodyBytes} bytes`,
+          }),
+        );
+        response.writeHead(413, {
+          'content-type': 'application/json',
+          'content-length': String(Buffer.byteLength(body)),
+          connection: 'close',
+        });
         response.end(body, () => request.destroy());
       }
     });
     request.on('end', () => {
-      if (size <= maxBodyBytes) endpoint.handle(head, parts.length === 1 ? parts[0]!.toString() : Buffer.concat(parts).toString(), responder);
+      if (size <= maxBodyBytes)
+        endpoint.handle(head, parts.length === 1 ? parts[0]!.toString() : Buffer.concat(parts).toString(), responder);
     });
     // A request cut off half-way was never taken; there is nobody to answer.
     request.on('error', () => undefined);

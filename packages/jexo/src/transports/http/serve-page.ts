@@ -18,10 +18,18 @@ export interface PageService {
   close(): Promise<void>;
 }
 
-const kinds: Record<string, string> = { '.html': 'text/html; charset=utf-8', '.js': 'text/javascript', '.css': 'text/css', '.svg': 'image/svg+xml', '.woff2': 'font/woff2', '.map': 'application/json' };
+const kinds: Record<string, string> = {
+  '.html': 'text/html; charset=utf-8',
+  '.js': 'text/javascript',
+  '.css': 'text/css',
+  '.svg': 'image/svg+xml',
+  '.woff2': 'font/woff2',
+  '.map': 'application/json',
+};
 /** Nothing of a server's content may run in the page: only its own files are script. */
 const security = {
-  'content-security-policy': "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; media-src data: blob:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
+  'content-security-policy':
+    "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; media-src data: blob:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
   'x-content-type-options': 'nosniff',
   'referrer-policy': 'no-referrer',
   'cross-origin-opener-policy': 'same-origin',
@@ -61,7 +69,11 @@ function file(response: ServerResponse, folder: string, path: string): void {
   const found = join(folder, name);
   if (!found.startsWith(folder) || !existsSync(found) || !statSync(found).isFile()) return plain(response, 404, 'There is no such page.\n');
   const lasting = name.startsWith('/assets/');
-  response.writeHead(200, { 'content-type': kinds[extname(found)] ?? 'application/octet-stream', 'cache-control': lasting ? 'max-age=31536000, immutable' : 'no-cache', ...security });
+  response.writeHead(200, {
+    'content-type': kinds[extname(found)] ?? 'application/octet-stream',
+    'cache-control': lasting ? 'max-age=31536000, immutable' : 'no-cache',
+    ...security,
+  });
   createReadStream(found).pipe(response);
 }
 
@@ -78,7 +90,9 @@ async function answerApi(request: IncomingMessage, response: ServerResponse, api
   response.on('close', () => left.abort());
   const { method = 'GET', url = '/' } = request;
   const headers = Object.entries(request.headers).filter((entry): entry is [string, string] => typeof entry[1] === 'string');
-  const answer = await api(new Request(`http://localhost${url}`, { method, headers, signal: left.signal, ...(size > 0 && { body: Buffer.concat(parts) }) }));
+  const answer = await api(
+    new Request(`http://localhost${url}`, { method, headers, signal: left.signal, ...(size > 0 && { body: Buffer.concat(parts) }) }),
+  );
   response.writeHead(answer.status, { ...Object.fromEntries(answer.headers), ...security });
   if (answer.body === null) return void response.end();
   const body = Readable.fromWeb(answer.body as Parameters<typeof Readable.fromWeb>[0]);

@@ -1,0 +1,64 @@
+// The demo: serves the cooperative's functions over HTTP and puts them on the bench. With --once it tells the whole
+// story without a person and ends. It runs the real command line, as a user would.
+import { spawn } from 'node:child_process';
+import { createInterface } from 'node:readline';
+import { dirname, join, relative } from 'node:path';
+import { fileURLToPath } from 'node:url';
+
+const here = dirname(fileURLToPath(import.meta.url));
+const cli = join(here, '../../packages/jexo/dist/cli.mjs');
+const hives = relative(process.cwd(), join(here, 'hives.ts'));
+const once = process.argv.includes('--once');
+const children = [];
+
+function start(args, stdio = 'inherit') {
+  const child = spawn(process.execPath, [cli, ...args], { stdio });
+  children.push(child);
+  return child;
+}
+
+/** Runs a command to its end, showing it as it would be typed; the story goes on only when it ends as it should. */
+async function tell(args, expected = 0) {
+  console.log(`\n$ jexo ${args.join(' ')}`);
+  const child = start(args);
+  const code = await new Promise((resolve) => child.once('close', resolve));
+  if (code === expected) return;
+  console.error(`This should have ended with exit code ${expected}, not ${code}.`);
+  stop(1);
+}
+
+/** Serves over HTTP and gives the address once it answers there. */
+async function serve(port) {
+  const child = start(['serve', hives, '--http', String(port), '--json'], ['ignore', 'inherit', 'pipe']);
+  for await (const line of createInterface({ input: child.stderr })) {
+    const said = line.startsWith('{') ? JSON.parse(line) : undefined;
+    if (said?.address) {
+      child.stderr.pipe(process.stderr);
+      return said;
+    }
+    if (port !== 0 && line.includes('JEXO_PORT_IN_USE')) return serve(0);
+    console.error(line);
+  }
+  return stop(1);
+}
+
+function stop(code) {
+  for (const child of children) child.kill('SIGTERM');
+  process.exit(code);
+}
+for (const signal of ['SIGINT', 'SIGTERM']) process.on(signal, () => stop(0));
+
+const { address, name, tools } = await serve(once ? 0 : 4300);
+console.log(`The Alderwick cooperative's functions (${name}: ${tools.join(', ')}) are served at ${address}`);
+
+if (once) {
+  await tell(['list', address]);
+  await tell(['call', address, 'mix_syrup', 'colonies=12', 'season=autumn']);
+  await tell(['call', address, 'mites_per_100', 'mites=9']);
+  await tell(['call', address, 'days_to_harvest', 'cappedPercent=64', 'dailyGainKg=0.4']);
+  console.log('\nA call with wrong input is answered so that a model can mend it:');
+  await tell(['call', address, 'mix_syrup', 'colonies=0', 'season=winter'], 1);
+  console.log('\nThat is the whole story. To go on by hand: npm run demo');
+  stop(0);
+}
+start(['inspect', address], ['ignore', 'inherit', 'inherit']);

@@ -1,0 +1,70 @@
+// The walls of the house as a lint rule: which room may import which. ARCHITECTURE.md shows the same table.
+import { builtinModules } from 'node:module';
+import { dirname, relative, resolve, sep } from 'node:path';
+
+/** For each room of packages/jexo/src: the rooms it may import. Every room may import itself and errors.ts. */
+export const rooms = {
+  protocol: [],
+  engine: ['protocol'],
+  offers: ['engine', 'protocol'],
+  sources: ['offers', 'engine', 'protocol'],
+  transports: ['engine', 'protocol'],
+  targets: ['sources', 'offers', 'engine', 'protocol'],
+  client: ['targets', 'transports', 'engine', 'protocol'],
+  inspect: ['client', 'transports', 'offers', 'protocol'],
+  pack: ['targets', 'sources', 'transports', 'offers', 'protocol'],
+  cli: ['pack', 'inspect', 'client', 'targets', 'sources', 'transports', 'offers', 'engine', 'protocol'],
+};
+/** Rooms that also run in browsers. */
+const portable = new Set(['protocol', 'engine', 'offers', 'inspect']);
+/** Of these rooms a portable one may take types only, or the files that are portable themselves. */
+const portableFiles = new Set(['client/connect-link.ts', 'transports/link.ts', 'transports/memory.ts']);
+const builtins = new Set(builtinModules);
+
+export const walls = {
+  meta: {
+    type: 'problem',
+    schema: [],
+    messages: {
+      wall: '{{from}} may not import {{to}}: see ARCHITECTURE.md.',
+      node: '{{from}} runs in browsers too, so it may not import {{to}}.',
+      own: 'The page talks to the library only through its HTTP interface.',
+    },
+  },
+  create(context) {
+    const source = resolve(context.cwd, 'packages/jexo/src');
+    const place = relative(source, context.filename);
+    const isPage = !relative(resolve(context.cwd, 'apps/inspector'), context.filename).startsWith('..');
+    const room = place.startsWith('..') || !place.includes(sep) ? undefined : place.split(sep)[0];
+    const check = (node, specifier, typeOnly) => {
+      if (typeof specifier !== 'string') return;
+      if (isPage) {
+        if (specifier === 'jexo' || specifier.includes('packages/jexo')) context.report({ node, messageId: 'own' });
+        return;
+      }
+      if (room === undefined) return;
+      if (!specifier.startsWith('.')) {
+        const name = specifier.replace(/^node:/, '').split('/')[0];
+        if (portable.has(room) && (specifier.startsWith('node:') || builtins.has(name)))
+          context.report({ node, messageId: 'node', data: { from: room, to: specifier } });
+        return;
+      }
+      const target = relative(source, resolve(dirname(context.filename), specifier))
+        .replace(/\.js$/, '.ts')
+        .split(sep)
+        .join('/');
+      if (!target.includes('/')) return;
+      const to = target.split('/')[0];
+      if (to === room) return;
+      if (!rooms[room]?.includes(to)) context.report({ node, messageId: 'wall', data: { from: room, to } });
+      else if (portable.has(room) && !portable.has(to) && !typeOnly && !portableFiles.has(target))
+        context.report({ node, messageId: 'node', data: { from: room, to: target } });
+    };
+    return {
+      ImportDeclaration: (node) => check(node, node.source.value, node.importKind === 'type'),
+      ExportNamedDeclaration: (node) => node.source && check(node, node.source.value, node.exportKind === 'type'),
+      ExportAllDeclaration: (node) => check(node, node.source.value, node.exportKind === 'type'),
+      ImportExpression: (node) => check(node, node.source.value, false),
+    };
+  },
+};
