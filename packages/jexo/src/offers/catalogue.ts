@@ -85,7 +85,7 @@ function pager(
 ): (revision: Revision, cursor: unknown) => RawJson {
   const written = new Map<string, RawJson>();
   return (revision, cursor) => {
-    const cacheKey = `${revision} ${String(cursor ?? '')}`;
+    const cacheKey = cursor === undefined ? revision : `${revision} ${JSON.stringify(cursor)}`;
     const known = written.get(cacheKey);
     if (known !== undefined) return known;
     const items = list(revision);

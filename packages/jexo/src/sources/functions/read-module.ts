@@ -45,7 +45,7 @@ export function readModule(file: string): ReadModule {
         }
         continue;
       }
-      const own = name === 'default' ? (symbol.getName() === 'default' ? fileName(root) : symbol.getName()) : name;
+      const own = name === 'default' ? (nameOf(ts, node) ?? fileName(root)) : name;
       if (own.startsWith('_')) continue;
       try {
         const shape = readFunction(ts, checker, { name: own, exported: name, where, node, signatures });
@@ -61,6 +61,10 @@ export function readModule(file: string): ReadModule {
     .map((each) => each.fileName)
     .filter((name) => !name.startsWith('/jexo-lib/'));
   return { functions, omitted, files };
+}
+
+function nameOf(ts: Compiler, node: ts.Node): string | undefined {
+  return (ts.isFunctionDeclaration(node) || ts.isClassDeclaration(node)) && node.name !== undefined ? node.name.text : undefined;
 }
 
 function fileName(path: string): string {

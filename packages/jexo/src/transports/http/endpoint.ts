@@ -271,6 +271,13 @@ function isInitialize(value: unknown): boolean {
   return typeof value === 'object' && value !== null && (value as { method?: unknown }).method === 'initialize' && 'id' in value;
 }
 
+/** An error without an id refuses the body as a whole, however many requests it held. */
+function countAnswers(message: JsonRpcMessage | readonly JsonRpcMessage[], expected: number): number {
+  if (Array.isArray(message)) return message.length;
+  if ('method' in message) return 0;
+  return (message as { id?: unknown }).id === undefined ? expected : 1;
+}
+
 /**
  * The answer to one POST: plain JSON when nothing precedes the result, a stream as soon as something does. Decided by
  * the first message that leaves, so that both are one code path.
@@ -288,8 +295,8 @@ class PostChannel implements Channel {
 
   send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void {
     if (this.done) return;
-    const answers = Array.isArray(message) ? message.length : 'method' in message ? 0 : 1;
-    if (this.stream === undefined && answers > 0 && (answers >= this.expected || Array.isArray(message))) {
+    const answers = countAnswers(message, this.expected);
+    if (this.stream === undefined && answers >= this.expected) {
       this.responder.reply(200, this.headers === noHeaders ? json : { ...json, ...this.headers }, encode(message));
       return this.end();
     }

@@ -1,0 +1,11 @@
+/** @type {import('jest').Config} */
+export default {
+  testMatch: ['<rootDir>/packages/*/test/**/*.test.ts', '<rootDir>/examples/*/test/**/*.test.ts'],
+  transform: { '\\.ts$': '<rootDir>/scripts/jest-esbuild.mjs' },
+  extensionsToTreatAsEsm: ['.ts'],
+  moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
+  testEnvironment: 'node',
+  // Two cores, and many tests start processes of their own.
+  maxWorkers: 2,
+  testTimeout: 30_000,
+};
