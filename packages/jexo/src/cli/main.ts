@@ -54,7 +54,7 @@ program
   .command('serve')
   .description('serve one or several modules, over stdio or HTTP')
   .argument('[targets...]', 'modules; several are served as one server')
-  .addOption(new Option('--http [port]', 'serve over HTTP; without a port, any free one').argParser(port('--http')).preset(0))
+  .addOption(new Option('--http [port]', 'serve over HTTP; without a port, any free one').argParser(port('--http')).preset('0'))
   .addOption(new Option('--host <address>', 'address to listen at').default('127.0.0.1'))
   .addOption(new Option('--path <path>', 'path of the endpoint').default('/mcp'))
   .addOption(new Option('--allow-origin <origin>', 'a web page that may call, as https://desk.example; may be repeated').argParser(collect))
@@ -198,4 +198,7 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
   if (error.code === 'EPIPE') process.exit(0);
   throw error;
 });
+// A call in this same process may wait for nothing that keeps a process alive; it is awaited all the same.
+const alive = setInterval(() => {}, 2 ** 30);
 process.exitCode = await main();
+clearInterval(alive);

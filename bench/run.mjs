@@ -1,0 +1,61 @@
+// `npm run bench`: measures, prints a table and writes it into docs/benchmarks.md. Ratios are to a floor in the same run.
+import { readFileSync, writeFileSync } from 'node:fs';
+import { cpus } from 'node:os';
+import { http } from './http.mjs';
+import { table } from './measure.mjs';
+import { size } from './size.mjs';
+import { start } from './start.mjs';
+import { stdio } from './stdio.mjs';
+
+const measurements = {
+  async http() {
+    const { floor, jexo, ratio } = await http();
+    return [
+      'HTTP: validated `add(a, b)`, 32 connections, one session',
+      `${Math.round(jexo)} calls/s against ${Math.round(floor)} of raw node:http`,
+      `**${ratio.toFixed(2)}**`,
+      '0.80',
+    ];
+  },
+  async stdio() {
+    const { floor, jexo, ratio } = await stdio();
+    return [
+      'stdio: the same call, 64 in flight',
+      `${Math.round(jexo)} calls/s against ${Math.round(floor)} of a raw loop`,
+      `**${ratio.toFixed(2)}**`,
+      '0.75',
+    ];
+  },
+  async start() {
+    const { node, packed, own } = await start();
+    return [
+      'Start: spawn to the answer to `initialize`, packed file',
+      `${packed.toFixed(0)} ms, of which an empty Node takes ${node.toFixed(0)} ms`,
+      `**${own.toFixed(0)} ms**`,
+      'at most 80 ms',
+    ];
+  },
+  async size() {
+    const { packages, megabytes } = size();
+    return ['`npm install jexo`', `${packages} packages`, `**${megabytes.toFixed(1)} MB**`, 'at most 25 packages, 15 MB'];
+  },
+};
+
+const wanted = process.argv.slice(2);
+const rows = [];
+for (const [name, measure] of Object.entries(measurements)) {
+  if (wanted.length > 0 && !wanted.includes(name)) continue;
+  console.error(`measuring ${name}`);
+  rows.push(await measure());
+}
+const found = table(['What', 'Measured', 'Result', 'Wanted'], rows);
+console.log(found);
+if (wanted.length === 0) {
+  const page = new URL('../docs/benchmarks.md', import.meta.url);
+  const stamp = `Node ${process.version}, ${cpus().length} cores (${cpus()[0].model.trim()}), ${new Date().toISOString().slice(0, 10)}.`;
+  const text = readFileSync(page, 'utf8').replace(
+    /<!-- measured -->[\s\S]*<!-- end -->/,
+    `<!-- measured -->\n${stamp}\n\n${found}\n<!-- end -->`,
+  );
+  writeFileSync(page, text);
+}
