@@ -86,9 +86,23 @@ function readableIssue(error: ErrorObject): Issue {
       return { path: formatPath(steps), expected: `expected one of ${(params.allowedValues as unknown[]).map(show).join(', ')}`, got };
     case 'const':
       return { path: formatPath(steps), expected: `expected ${show(params.allowedValue)}`, got };
+    case 'minimum':
+    case 'minLength':
+    case 'minItems':
+      return { path: formatPath(steps), expected: `expected at least ${String(params.limit)}${unitOf(error.keyword)}`, got };
+    case 'maximum':
+    case 'maxLength':
+    case 'maxItems':
+      return { path: formatPath(steps), expected: `expected at most ${String(params.limit)}${unitOf(error.keyword)}`, got };
+    case 'pattern':
+      return { path: formatPath(steps), expected: `expected text that matches ${String(params.pattern)}`, got };
     case 'format':
       return { path: formatPath(steps), expected: `expected the format ${String(params.format)}`, got };
     default:
       return { path: formatPath(steps), expected: error.message ?? error.keyword, got };
   }
+}
+
+function unitOf(keyword: string): string {
+  return keyword.endsWith('Length') ? ' characters' : keyword.endsWith('Items') ? ' items' : '';
 }

@@ -4,7 +4,7 @@ import type { Revision } from '../protocol/revisions.js';
 
 /** One message that passed, as the wire tap reports it. */
 export interface WireEvent {
-  /** Milliseconds since the epoch. */
+  /** Milliseconds since the epoch, with fractions. */
   readonly at: number;
   readonly way: 'sent' | 'received';
   readonly bytes: number;
@@ -12,6 +12,11 @@ export interface WireEvent {
   /** What the transport knows beside the message: the HTTP status, a line of stderr. */
   readonly note?: string;
 }
+/** The time of a wire event: the wall clock, as fine as the runtime measures. */
+export function wireTime(): number {
+  return performance.timeOrigin + performance.now();
+}
+
 export type WireTap = (event: WireEvent) => void;
 
 export interface LinkEvents {

@@ -3,7 +3,7 @@ import type { Channel } from '../engine/exchange.js';
 import type { Peer } from '../engine/peer.js';
 import type { Servable } from '../engine/servable.js';
 import { encode } from '../protocol/json-rpc.js';
-import type { Link, WireTap } from './link.js';
+import { wireTime, type Link, type WireTap } from './link.js';
 
 /** A link to a server in the same process. Messages are serialised all the same, so that nothing passes here that would not pass elsewhere. */
 export function memoryLink(
@@ -19,7 +19,7 @@ export function memoryLink(
         send(message) {
           const text = encode(message);
           const value: unknown = JSON.parse(text);
-          tap?.({ at: Date.now(), way, bytes: text.length, message: value });
+          tap?.({ at: wireTime(), way, bytes: text.length, message: value });
           queueMicrotask(() => deliver(value));
         },
       });

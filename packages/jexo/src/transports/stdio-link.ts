@@ -2,7 +2,7 @@ import { spawn, type ChildProcess } from 'node:child_process';
 import { JexoError } from '../errors.js';
 import { encode } from '../protocol/json-rpc.js';
 import { LineReader } from './lines.js';
-import type { Link, LinkEvents, WireTap } from './link.js';
+import { wireTime, type Link, type LinkEvents, type WireTap } from './link.js';
 
 export interface CommandTarget {
   readonly command: string;
@@ -77,14 +77,14 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
             message = JSON.parse(line);
           } catch {
             const shown = line.length > 200 ? `${line.slice(0, 200)}...` : line;
-            tap?.({ at: Date.now(), way: 'received', bytes: Buffer.byteLength(line), message: line, note: 'not a protocol message' });
+            tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line), message: line, note: 'not a protocol message' });
             fault = new JexoError('JEXO_NOT_PROTOCOL', `The server printed a line to stdout that is not a protocol message: ${shown}`, {
               where: address,
             });
             events.closed(fault);
             return;
           }
-          tap?.({ at: Date.now(), way: 'received', bytes: Buffer.byteLength(line) + 1, message });
+          tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line) + 1, message });
           events.receive(message);
         },
         (length) =>
@@ -99,7 +99,7 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
         resolve({
           send(message) {
             const text = `${encode(message)}\n`;
-            tap?.({ at: Date.now(), way: 'sent', bytes: Buffer.byteLength(text), message });
+            tap?.({ at: wireTime(), way: 'sent', bytes: Buffer.byteLength(text), message });
             stdin!.write(text);
           },
         }),

@@ -71,7 +71,7 @@ inChromium('by keyboard alone: choose, fill, call; a wrong input is answered wit
   await page.keyboard.type('-4');
   await page.keyboard.press('Control+Enter');
   const sheet = page.getByRole('region', { name: 'Call mites_per_100' });
-  await sheet.getByText('mites: must be >= 0; got -4').waitFor();
+  await sheet.getByText('mites: expected at least 0; got -4').waitFor();
   await page.keyboard.press('Control+a');
   await page.keyboard.type('9');
   await page.keyboard.press('Control+Enter');

@@ -83,7 +83,7 @@ test.each([
   [{ a: 1, place: { apiary: 'XX' } }, 'place.apiary: expected one of "MR", "UC"; got "XX"'],
   [{ a: 1, counts: [1, 'two'] }, 'counts[1]: expected integer; got "two"'],
   [{ a: 1, wieght: 3 }, 'wieght: there is no such field (the fields are a, place, counts); got 3'],
-  [{ a: 0 }, 'a: must be >= 1; got 0'],
+  [{ a: 0 }, 'a: expected at least 1; got 0'],
 ])('plain JSON Schema: %j is told as %s', async (input, words) => {
   const checked = tool(
     'check',

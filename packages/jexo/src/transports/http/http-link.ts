@@ -3,7 +3,7 @@ import type { Channel } from '../../engine/exchange.js';
 import { JexoError, messageOf } from '../../errors.js';
 import { encode, type JsonRpcMessage } from '../../protocol/json-rpc.js';
 import { since, type Revision } from '../../protocol/revisions.js';
-import type { Link, LinkEvents, WireTap } from '../link.js';
+import { wireTime, type Link, type LinkEvents, type WireTap } from '../link.js';
 
 export interface HttpLinkOptions {
   /** Sent with every request. */
@@ -34,12 +34,12 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     try {
       message = JSON.parse(text);
     } catch {
-      tap?.({ at: Date.now(), way: 'received', bytes: text.length, message: text, note: `${note}, not JSON` });
+      tap?.({ at: wireTime(), way: 'received', bytes: text.length, message: text, note: `${note}, not JSON` });
       throw new JexoError('JEXO_NOT_PROTOCOL', `${url} answered with something that is not a protocol message: ${text.slice(0, 200)}`, {
         where: url,
       });
     }
-    tap?.({ at: Date.now(), way: 'received', bytes: new TextEncoder().encode(text).length, message, note });
+    tap?.({ at: wireTime(), way: 'received', bytes: new TextEncoder().encode(text).length, message, note });
     events.receive(message);
   };
 
@@ -60,7 +60,7 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
 
   const post = async (message: JsonRpcMessage | readonly JsonRpcMessage[]): Promise<void> => {
     const text = encode(message);
-    tap?.({ at: Date.now(), way: 'sent', bytes: new TextEncoder().encode(text).length, message, note: 'POST' });
+    tap?.({ at: wireTime(), way: 'sent', bytes: new TextEncoder().encode(text).length, message, note: 'POST' });
     let response: Response;
     try {
       response = await send(url, {
