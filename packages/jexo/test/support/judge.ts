@@ -11,7 +11,7 @@ const judges = new Map<Revision, Ajv2020>();
 function judgeOf(revision: Revision): Ajv2020 {
   let ajv = judges.get(revision);
   if (ajv === undefined) {
-    ajv = new Ajv2020({ strict: false, allErrors: true, validateFormats: false });
+    ajv = new Ajv2020({ strict: false, allErrors: true, formats: { uri: /^[a-z][a-z0-9+.-]*:/i, 'uri-template': true } });
     ajv.addSchema(JSON.parse(readFileSync(new URL(`${revision}.json`, folder), 'utf8')), revision);
     judges.set(revision, ajv);
   }
