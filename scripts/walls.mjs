@@ -10,7 +10,7 @@ export const rooms = {
   sources: ['offers', 'engine', 'protocol'],
   transports: ['engine', 'protocol'],
   targets: ['sources', 'offers', 'engine', 'protocol'],
-  client: ['targets', 'transports', 'engine', 'protocol'],
+  client: ['targets', 'transports', 'offers', 'engine', 'protocol'],
   inspect: ['client', 'transports', 'offers', 'protocol'],
   pack: ['targets', 'sources', 'transports', 'offers', 'protocol'],
   cli: ['pack', 'inspect', 'client', 'targets', 'sources', 'transports', 'offers', 'engine', 'protocol'],

@@ -1,13 +1,14 @@
-// The demo: serves the cooperative's functions over HTTP and puts them on the bench. With --once it tells the whole
+// The demo: serves the cooperative over HTTP and puts it on the bench. With --once it tells the whole
 // story without a person and ends. It runs the real command line, as a user would.
 import { spawn } from 'node:child_process';
 import { createInterface } from 'node:readline';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { tellStory } from './story.mjs';
 
 const here = dirname(fileURLToPath(import.meta.url));
 const cli = join(here, '../../packages/jexo/dist/cli.mjs');
-const hives = relative(process.cwd(), join(here, 'hives.ts'));
+const apiary = relative(process.cwd(), join(here, 'apiary.ts'));
 const once = process.argv.includes('--once');
 const children = [];
 
@@ -29,7 +30,7 @@ async function tell(args, expected = 0) {
 
 /** Serves over HTTP and gives the address once it answers there. */
 async function serve(port) {
-  const child = start(['serve', hives, '--http', String(port), '--json'], ['ignore', 'inherit', 'pipe']);
+  const child = start(['serve', apiary, '--http', String(port), '--json'], ['ignore', 'inherit', 'pipe']);
   for await (const line of createInterface({ input: child.stderr })) {
     const said = line.startsWith('{') ? JSON.parse(line) : undefined;
     if (said?.address) {
@@ -49,7 +50,7 @@ function stop(code) {
 for (const signal of ['SIGINT', 'SIGTERM']) process.on(signal, () => stop(0));
 
 const { address, name, tools } = await serve(once ? 0 : 4300);
-console.log(`The Alderwick cooperative's functions (${name}: ${tools.join(', ')}) are served at ${address}`);
+console.log(`The Alderwick cooperative (${name}: ${tools.join(', ')}) is served at ${address}`);
 
 if (once) {
   await tell(['list', address]);
@@ -58,6 +59,7 @@ if (once) {
   await tell(['call', address, 'days_to_harvest', 'cappedPercent=64', 'dailyGainKg=0.4']);
   console.log('\nA call with wrong input is answered so that a model can mend it:');
   await tell(['call', address, 'mix_syrup', 'colonies=0', 'season=winter'], 1);
+  await tellStory(address);
   console.log('\nThat is the whole story. To go on by hand: npm run demo');
   stop(0);
 }

@@ -1,10 +1,22 @@
 /** The library: describe a server, wrap what exists, serve it, use it. */
 export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
 export { answer, type Answer } from './offers/answer.js';
-export type { Call } from './offers/call.js';
+export { visitFirst, type Asked, type AskOptions, type Call } from './offers/call.js';
+export type { Completer, CompletionContext } from './offers/completion.js';
 export { defineServer, isServer, type Server, type ServerDefinition } from './offers/define-server.js';
 export { middleware, type Middleware } from './offers/middleware.js';
-export { tool, type Offer, type Omission, type Source, type ToolDefinition, type ToolOffer } from './offers/offer.js';
+export type { Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer, Yield } from './offers/offer.js';
+export { prompt, type PromptDefinition, type Rendered } from './offers/prompt.js';
+export {
+  notFound,
+  resource,
+  template,
+  type Readable,
+  type ResourceDefinition,
+  type TemplateDefinition,
+  type Variables,
+} from './offers/resource.js';
+export { tool, type ToolDefinition } from './offers/tool.js';
 export type { Infer, InferInput, Issue, Schema, StandardSchema } from './offers/schema.js';
 export { wrapFunctions, type WrapFunctionsOptions } from './sources/functions/wrap-functions.js';
 export { serveStdio, type ServeStdioOptions, type StdioService } from './transports/serve-stdio.js';

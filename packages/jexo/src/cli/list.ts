@@ -13,21 +13,64 @@ export async function list(operands: readonly string[], command: readonly string
   const { target } = takeTarget(operands, command, 'As in: jexo list hives.ts');
   const { client, omitted } = await connectTarget(target, { headers: readHeaders(options.header) });
   try {
-    const tools = await client.tools();
-    if (options.json) return print(JSON.stringify({ server: client.server, tools, omitted }, null, 2));
+    const { capabilities } = client.server;
+    const tools = capabilities.tools === undefined ? [] : await client.tools();
+    const [resources, templates] =
+      capabilities.resources === undefined ? [[], []] : await Promise.all([client.resources(), client.templates()]);
+    const prompts = capabilities.prompts === undefined ? [] : await client.prompts();
+    if (options.json) return print(JSON.stringify({ server: client.server, tools, resources, templates, prompts, omitted }, null, 2));
     const { serverInfo, protocolVersion, instructions } = client.server;
+    const counts = [
+      count(tools.length, 'tool'),
+      count(resources.length, 'resource'),
+      count(templates.length, 'template'),
+      count(prompts.length, 'prompt'),
+    ].filter((each) => !each.startsWith('0 '));
     print(
-      `${onOut('bold', serverInfo.title ?? serverInfo.name)} ${onOut('quiet', `${serverInfo.version} ${symbols.dot} protocol ${protocolVersion} ${symbols.dot} ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`)}`,
+      `${onOut('bold', serverInfo.title ?? serverInfo.name)} ${onOut('quiet', [serverInfo.version, `protocol ${protocolVersion}`, ...counts].join(` ${symbols.dot} `))}`,
     );
     if (instructions !== undefined) for (const line of wrap(instructions, width())) print(line);
     for (const tool of tools) {
       print('');
       for (const line of describeTool(tool)) print(line);
     }
+    section(
+      'Resources',
+      resources.map(({ uri, title, name, description }) => ({ head: uri, about: [title ?? name, description] })),
+    );
+    section(
+      'Templates',
+      templates.map(({ uriTemplate, title, name, description }) => ({ head: uriTemplate, about: [title ?? name, description] })),
+    );
+    section(
+      'Prompts',
+      prompts.map(({ name, title, description, arguments: args = [] }) => ({
+        head: `${name}(${args.map((each) => `${each.name}${each.required ? '' : '?'}`).join(', ')})`,
+        about: [title, description],
+      })),
+    );
     reportOmitted(omitted);
     if (tools[0] !== undefined) note(`\n${onErr('quiet', 'Call one with:')} ${exampleCall(target.text ?? target.command!, tools[0])}`);
   } finally {
     await client.close();
+  }
+}
+
+function count(number: number, word: string): string {
+  return `${number} ${word}${number === 1 ? '' : 's'}`;
+}
+
+function section(title: string, rows: readonly { readonly head: string; readonly about: readonly (string | undefined)[] }[]): void {
+  if (rows.length === 0) return;
+  print(`\n${onOut('bold', title)}`);
+  const widest = Math.min(40, Math.max(...rows.map(({ head }) => head.length)));
+  for (const { head, about } of rows) {
+    const [first = '', ...more] = wrap(
+      about.filter((text) => text !== undefined && text !== head).join('. '),
+      Math.max(20, width() - widest - 4),
+    );
+    print(`  ${onOut('amber', head.padEnd(widest))}  ${first}`);
+    for (const line of more) print(' '.repeat(widest + 4) + line);
   }
 }
 

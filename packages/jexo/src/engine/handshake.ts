@@ -1,6 +1,7 @@
 import { JexoError } from '../errors.js';
 import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
-import { isRevision, newestRevision, since, type Revision } from '../protocol/revisions.js';
+import { isRevision, newestRevision, type Revision } from '../protocol/revisions.js';
+import { shapeImplementation, shapeServerCapabilities } from '../protocol/shape-down.js';
 import type { ClientCapabilities, Implementation, InitializeResult, ServerCapabilities } from '../protocol/types.js';
 import type { Peer } from './peer.js';
 
@@ -26,8 +27,8 @@ export function answerInitialize(peer: Peer, params: Params, hello: ServerHello)
   peer.state = 'ready';
   return {
     protocolVersion: peer.revision,
-    capabilities: serverCapabilitiesFor(peer.revision, hello.capabilities),
-    serverInfo: implementationFor(peer.revision, hello.info),
+    capabilities: shapeServerCapabilities(hello.capabilities, peer.revision),
+    serverInfo: shapeImplementation(hello.info, peer.revision),
     ...(hello.instructions !== undefined && { instructions: hello.instructions }),
   };
 }
@@ -54,7 +55,7 @@ export async function initialize(peer: Peer, hello: ClientHello): Promise<Initia
   const revision = hello.revision ?? newestRevision;
   const result = await peer.request(
     'initialize',
-    { protocolVersion: revision, capabilities: hello.capabilities, clientInfo: implementationFor(revision, hello.info) },
+    { protocolVersion: revision, capabilities: hello.capabilities, clientInfo: shapeImplementation(hello.info, revision) },
     hello.timeoutMs === undefined ? {} : { timeoutMs: hello.timeoutMs },
   );
   if (!isRevision(result.protocolVersion)) {
@@ -65,16 +66,4 @@ export async function initialize(peer: Peer, hello: ClientHello): Promise<Initia
   peer.state = 'ready';
   peer.notify('notifications/initialized');
   return result as InitializeResult;
-}
-
-function implementationFor(revision: Revision, info: Implementation): Implementation {
-  if (since(revision, '2025-11-25')) return info;
-  const { name, version, title } = info;
-  return since(revision, '2025-06-18') && title !== undefined ? { name, version, title } : { name, version };
-}
-
-function serverCapabilitiesFor(revision: Revision, capabilities: ServerCapabilities): ServerCapabilities {
-  if (since(revision, '2025-11-25')) return capabilities;
-  const { tasks: _tasks, completions, ...rest } = capabilities;
-  return completions !== undefined && since(revision, '2025-03-26') ? { ...rest, completions } : rest;
 }

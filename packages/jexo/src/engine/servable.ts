@@ -17,6 +17,8 @@ export interface SessionOptions {
 export interface Caller {
   /** How the call came: over stdio, HTTP or in memory. */
   readonly transport: 'stdio' | 'http' | 'memory';
+  /** Who it is, where a sign-in has said so. */
+  readonly identity?: string;
   /** The remote address, over HTTP. */
   readonly address?: string;
   /** Headers of the request that opened the session, over HTTP, in lower case. */

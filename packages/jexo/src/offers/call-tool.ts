@@ -1,48 +1,109 @@
 import { isJexoError } from '../errors.js';
 import type { Exchange } from '../engine/exchange.js';
+import type { Reach, TaskBook } from '../engine/task-book.js';
 import { errorCodes, RawJson, RpcError, type Params } from '../protocol/json-rpc.js';
-import { shapeResult } from '../protocol/shape-down.js';
 import { since } from '../protocol/revisions.js';
+import { shapeResult } from '../protocol/shape-down.js';
+import type { JsonSchema } from '../protocol/types.js';
 import { failed, isAnswer, isRecord, serialiseStructured, toResult } from './answer.js';
 import { Call } from './call.js';
 import type { Catalogue } from './catalogue.js';
+import { fieldOf } from './form.js';
 import type { Request } from './middleware.js';
 import { nearest } from './nearest.js';
 import type { ToolOffer } from './offer.js';
 import { describeIssues, type Checked, type Issue } from './schema.js';
 import type { Session } from './session.js';
 
+export interface ToolCallContext {
+  readonly catalogue: Catalogue;
+  /** The handler with the middleware around it. */
+  readonly run: (request: Request) => unknown;
+  readonly session: Session;
+  readonly tasks: TaskBook;
+  readonly owner: string;
+}
+
 /** Finds the tool, checks the input, runs it, checks the answer. Stays synchronous as long as everything it touches does. */
-export function callTool(
-  catalogue: Catalogue,
-  run: (request: Request) => unknown,
-  params: Params,
-  exchange: Exchange,
-  session: Session,
-): unknown {
+export function callTool(context: ToolCallContext, params: Params, exchange: Exchange): unknown {
   const { name } = params;
   if (typeof name !== 'string') throw new RpcError(errorCodes.invalidParams, 'tools/call: name must be a string');
   const input: unknown = params.arguments ?? {};
   if (!isRecord(input)) throw new RpcError(errorCodes.invalidParams, 'tools/call: arguments must be an object');
-  const tool = catalogue.tools.get(name)?.offer;
-  if (tool === undefined) throw unknownTool(name, catalogue.tools.keys());
+  const tool = context.catalogue.tools.get(name)?.offer;
+  if (tool === undefined) throw unknownTool(name, context.catalogue.tools.keys());
+  if (since(exchange.peer.revision, '2025-11-25')) {
+    const { taskSupport = 'forbidden' } = tool;
+    const asTask = params.task !== undefined;
+    if (asTask && !isRecord(params.task)) throw new RpcError(errorCodes.invalidParams, 'tools/call: task must be an object');
+    // Tasks, "Tool-Level Negotiation": the wrong kind of call is a method that is not there.
+    if (asTask && taskSupport === 'forbidden') throw new RpcError(errorCodes.methodNotFound, `The tool ${name} cannot be run as a task`);
+    if (!asTask && taskSupport === 'required') throw new RpcError(errorCodes.methodNotFound, `The tool ${name} must be run as a task`);
+    if (asTask) return context.tasks.start(exchange, context.owner, async (reach) => plain(await perform(context, tool, input, reach)));
+  }
+  return perform(context, tool, input, exchange);
+}
 
-  const go = (checked: Checked): unknown => {
-    if (!checked.ok) return refuseInput(tool, checked.issues, exchange);
-    let value: unknown;
-    try {
-      value = run({ tool, input: checked.value, call: new Call(exchange, session) });
-    } catch (error) {
-      return failure(error, exchange);
-    }
-    if (!(value instanceof Promise)) return finish(tool, value, exchange);
-    return value.then(
-      (settled) => finish(tool, settled, exchange),
-      (error) => failure(error, exchange),
-    );
-  };
+/** A task's result is kept and given later, so it is a plain value. */
+function plain(result: unknown): unknown {
+  return result instanceof RawJson ? JSON.parse(result.json) : result;
+}
+
+function perform(context: ToolCallContext, tool: ToolOffer, input: Record<string, unknown>, reach: Reach): unknown {
+  const call = new Call(reach, context.session);
+  if (tool.ask !== undefined || tool.confirm !== undefined) return performWithQuestions(context, tool, input, call, reach);
   const checked = tool.input.check(input);
-  return checked instanceof Promise ? checked.then(go) : go(checked);
+  return checked instanceof Promise
+    ? checked.then((settled) => run(context, tool, settled, call, reach))
+    : run(context, tool, checked, call, reach);
+}
+
+function run(context: ToolCallContext, tool: ToolOffer, checked: Checked, call: Call, reach: Reach): unknown {
+  if (!checked.ok) return refuseInput(tool, checked.issues, reach);
+  let value: unknown;
+  try {
+    value = context.run({ offer: tool, input: checked.value, call });
+  } catch (error) {
+    return recover(tool, checked.value, error, call, reach);
+  }
+  if (!(value instanceof Promise)) return finish(tool, value, call, reach);
+  return value.then(
+    (settled) => finish(tool, settled, call, reach),
+    (error) => recover(tool, checked.value, error, call, reach),
+  );
+}
+
+/** What a tool declared to be asked is asked before its handler runs. */
+async function performWithQuestions(
+  context: ToolCallContext,
+  tool: ToolOffer,
+  input: Record<string, unknown>,
+  call: Call,
+  reach: Reach,
+): Promise<unknown> {
+  let complete = input;
+  try {
+    const missing = Object.entries(tool.ask ?? {}).filter(([property]) => input[property] === undefined);
+    if (missing.length > 0 && call.session.can('elicitation.form')) {
+      const properties = (tool.input.json.properties ?? {}) as Record<string, JsonSchema>;
+      const fields = missing.map(([property]) => [property, fieldOf(property, properties[property]!, `tool ${tool.name}`)]);
+      const message = missing.map(([, question]) => question).join(' ');
+      const answers = await call.ask(message, {
+        type: 'object',
+        properties: Object.fromEntries(fields),
+        required: missing.map(([property]) => property),
+      });
+      complete = { ...input, ...(answers as Record<string, unknown>) };
+    }
+    const checked = await tool.input.check(complete);
+    if (!checked.ok) return refuseInput(tool, checked.issues, reach);
+    complete = checked.value as Record<string, unknown>;
+    const question = tool.confirm?.(complete as never);
+    if (question !== undefined) await call.ask(question, { type: 'object', properties: {} });
+  } catch (error) {
+    return await recover(tool, complete, error, call, reach);
+  }
+  return run(context, tool, { ok: true, value: complete }, call, reach);
 }
 
 function unknownTool(name: string, names: Iterable<string>): RpcError {
@@ -52,37 +113,46 @@ function unknownTool(name: string, names: Iterable<string>): RpcError {
 }
 
 /** From 2025-11-25 a model gets to see the refusal as a result; older revisions want a protocol error (Server features, "Error Handling"). */
-function refuseInput(tool: ToolOffer, issues: readonly Issue[], exchange: Exchange): unknown {
+function refuseInput(tool: ToolOffer, issues: readonly Issue[], reach: Reach): unknown {
   const text = `The input for ${tool.name} is not valid:\n${describeIssues(issues)}\nMend these fields and call ${tool.name} again.`;
-  if (since(exchange.peer.revision, '2025-11-25')) return failed(text);
+  if (since(reach.peer.revision, '2025-11-25')) return failed(text);
   throw new RpcError(errorCodes.invalidParams, text, { issues });
 }
 
-function finish(tool: ToolOffer, value: unknown, exchange: Exchange): unknown {
-  const { revision } = exchange.peer;
+function finish(tool: ToolOffer, value: unknown, call: Call, reach: Reach): unknown {
+  const { revision } = reach.peer;
   try {
     if (tool.output === undefined || (isAnswer(value) && value.isError))
       return new RawJson(JSON.stringify(shapeResult(toResult(value), revision)));
     const structured = isAnswer(value) ? value.structuredContent : value;
     const checked = tool.output.check(structured);
     const go = (settled: Checked): unknown => {
-      if (!settled.ok) return refuseOutput(tool, settled.issues, exchange);
+      if (!settled.ok) return refuseOutput(tool, settled.issues, reach);
       if (isAnswer(value))
         return new RawJson(
           JSON.stringify(shapeResult({ ...value, structuredContent: settled.value as Record<string, unknown> }, revision)),
         );
       return serialiseStructured(settled.value as Record<string, unknown>, revision);
     };
-    return checked instanceof Promise ? checked.then(go).catch((error: unknown) => failure(error, exchange)) : go(checked);
+    return checked instanceof Promise ? checked.then(go).catch((error: unknown) => failure(error, call)) : go(checked);
   } catch (error) {
-    return failure(error, exchange);
+    return failure(error, call);
   }
 }
 
-function refuseOutput(tool: ToolOffer, issues: readonly Issue[], exchange: Exchange): unknown {
-  const reference = exchange.peer.fault(new Error(`The answer of ${tool.name} does not fit its output schema:\n${describeIssues(issues)}`));
+function refuseOutput(tool: ToolOffer, issues: readonly Issue[], reach: Reach): unknown {
+  const reference = reach.peer.fault(new Error(`The answer of ${tool.name} does not fit its output schema:\n${describeIssues(issues)}`));
   return failed(
     `${tool.name} gave an answer that does not fit its own output schema (JEXO_OUTPUT_INVALID, reference ${reference}):\n${describeIssues(issues)}`,
+  );
+}
+
+/** A tool that needed to ask a client which cannot may have something else to say. */
+function recover(tool: ToolOffer, input: unknown, error: unknown, call: Call, reach: Reach): unknown {
+  if (tool.fallback === undefined || !isJexoError(error) || error.code !== 'JEXO_NOT_SUPPORTED') return failure(error, call);
+  return Promise.resolve(tool.fallback(input as never, call)).then(
+    (value) => finish(tool, value, call, reach),
+    (second) => failure(second, call),
   );
 }
 
@@ -92,10 +162,19 @@ const programming = new Set(['TypeError', 'ReferenceError', 'SyntaxError', 'Eval
  * A deliberate error (`throw new Error('Hive MR-99 is not known')`) is told to the model; one that only shows a defect is
  * told to the operator, and the model gets a reference, so that internals stay off the wire.
  */
-function failure(error: unknown, exchange: Exchange): unknown {
-  if (error instanceof RpcError) throw error;
+function failure(error: unknown, call: Call): unknown {
+  if (error instanceof RpcError) {
+    // A client that cannot open pages for a person does not know this error: there the model is told where a person has to go.
+    if (error.code !== errorCodes.urlElicitationRequired) throw error;
+    const { elicitations } = error.data as { elicitations: readonly { message: string; url: string; elicitationId: string }[] };
+    if (call.session.can('elicitation.url')) {
+      for (const { elicitationId } of elicitations) call.session.pages.add(elicitationId);
+      throw error;
+    }
+    return failed(elicitations.map(({ message, url }) => `${message} ${url}`).join('\n'));
+  }
   if (isJexoError(error)) return failed(`${error.message} (${error.code})`);
   if (error instanceof Error && !programming.has(error.name) && !('syscall' in error) && error.message !== '') return failed(error.message);
   if (typeof error === 'string' && error !== '') return failed(error);
-  return failed(`The tool failed for a reason of its own (reference ${exchange.peer.fault(error)}). The same call will likely fail again.`);
+  return failed(`The tool failed for a reason of its own (reference ${call.fault(error)}). The same call will likely fail again.`);
 }

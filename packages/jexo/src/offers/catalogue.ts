@@ -1,9 +1,9 @@
 import { JexoError } from '../errors.js';
 import { errorCodes, RawJson, RpcError } from '../protocol/json-rpc.js';
-import { shapeTool } from '../protocol/shape-down.js';
+import { shapePrompt, shapeResource, shapeTool } from '../protocol/shape-down.js';
 import type { Revision } from '../protocol/revisions.js';
-import type { Tool } from '../protocol/types.js';
-import type { Offer, Omission, Source, ToolOffer } from './offer.js';
+import type { Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
+import type { Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer } from './offer.js';
 
 /** One offer with the source it came from. */
 export interface Entry<O extends Offer = Offer> {
@@ -11,51 +11,94 @@ export interface Entry<O extends Offer = Offer> {
   readonly source: string;
 }
 
+type Page = (revision: Revision, cursor: unknown) => RawJson;
+
 /** All that a server offers at one moment. It never changes: a reload makes a new one. */
 export interface Catalogue {
   readonly tools: ReadonlyMap<string, Entry<ToolOffer>>;
+  /** By URI. */
+  readonly resources: ReadonlyMap<string, Entry<ResourceOffer>>;
+  /** By template text. */
+  readonly templates: ReadonlyMap<string, Entry<TemplateOffer>>;
+  readonly prompts: ReadonlyMap<string, Entry<PromptOffer>>;
   readonly omitted: readonly Omission[];
-  /** One page of tools/list, serialised once per revision. */
-  toolsPage(revision: Revision, cursor: unknown): RawJson;
+  /** One page of each listing, serialised once per revision. */
+  readonly pages: { readonly tools: Page; readonly templates: Page; readonly prompts: Page };
+  /** Resources may be named by templates as they are asked for, so their list is not kept when there are such templates. */
+  resourcesPage(revision: Revision, cursor: unknown): RawJson | Promise<RawJson>;
 }
 
 /** Offers written in place form a source of their own. */
 export const inPlace = 'server';
+
+const keyOf = (offer: Offer): string =>
+  offer.kind === 'resource' ? offer.uri : offer.kind === 'template' ? offer.template.text : offer.name;
 
 /**
  * Reads every source and puts the offers together.
  * @throws JexoError JEXO_NAME_CLASH when two offers share a name, with both places
  */
 export async function collect(parts: readonly (Offer | Source)[], pageSize: number): Promise<Catalogue> {
-  const tools = new Map<string, Entry<ToolOffer>>();
+  const found = {
+    tool: new Map<string, Entry>(),
+    resource: new Map<string, Entry>(),
+    template: new Map<string, Entry>(),
+    prompt: new Map<string, Entry>(),
+  };
   const omitted: Omission[] = [];
   const add = (offer: Offer, source: string) => {
-    const earlier = tools.get(offer.name);
+    const kept = found[offer.kind];
+    const key = keyOf(offer);
+    const earlier = kept.get(key);
     if (earlier !== undefined) {
       throw new JexoError(
         'JEXO_NAME_CLASH',
-        `Two tools are called ${offer.name}: one from ${place(earlier)}, one from ${place({ offer, source })}.`,
-        {
-          where: offer.where ?? source,
-        },
+        `Two ${offer.kind}s are called ${key}: one from ${place(earlier)}, one from ${place({ offer, source })}.`,
+        { where: offer.where ?? source },
       );
     }
-    tools.set(offer.name, { offer, source });
+    kept.set(key, { offer, source });
   };
   const read = await Promise.all(
     parts.map(async (part) =>
-      'read' in part ? { source: part.name, found: await part.read() } : { source: inPlace, found: { offers: [part], omitted: [] } },
+      'read' in part ? { source: part.name, yielded: await part.read() } : { source: inPlace, yielded: { offers: [part], omitted: [] } },
     ),
   );
-  for (const { source, found } of read) {
-    for (const offer of found.offers) add(offer, source);
-    omitted.push(...(found.omitted ?? []));
+  for (const { source, yielded } of read) {
+    for (const offer of yielded.offers) add(offer, source);
+    omitted.push(...(yielded.omitted ?? []));
   }
-  const entries = [...tools.values()];
+  const tools = found.tool as Map<string, Entry<ToolOffer>>;
+  const resources = found.resource as Map<string, Entry<ResourceOffer>>;
+  const templates = found.template as Map<string, Entry<TemplateOffer>>;
+  const prompts = found.prompt as Map<string, Entry<PromptOffer>>;
+  const listing = [...templates.values()].filter(({ offer }) => offer.list !== undefined);
+  const fixed = [...resources.values()].map(({ offer }) => resourceOf(offer));
+  const fixedPage = pager('resources', pageSize, (revision) => fixed.map((each) => shapeResource(each, revision)));
   return {
     tools,
+    resources,
+    templates,
+    prompts,
     omitted,
-    toolsPage: pager('tools', pageSize, (revision) => entries.map(({ offer }) => shapeTool(toolOf(offer), revision))),
+    pages: {
+      tools: pager('tools', pageSize, (revision) => [...tools.values()].map(({ offer }) => shapeTool(toolOf(offer), revision))),
+      templates: pager('resourceTemplates', pageSize, (revision) =>
+        [...templates.values()].map(({ offer }) => shapeResource(templateOf(offer), revision)),
+      ),
+      prompts: pager('prompts', pageSize, (revision) => [...prompts.values()].map(({ offer }) => shapePrompt(promptOf(offer), revision))),
+    },
+    async resourcesPage(revision, cursor) {
+      if (listing.length === 0) return fixedPage(revision, cursor);
+      const listed = await Promise.all(listing.map(({ offer }) => offer.list!()));
+      const all = new Map([...fixed, ...listed.flat()].map((each) => [each.uri, each]));
+      return pageOf(
+        'resources',
+        pageSize,
+        [...all.values()].map((each) => shapeResource(each, revision)),
+        cursor,
+      );
+    },
   };
 }
 
@@ -63,48 +106,75 @@ function place({ offer, source }: Entry): string {
   return offer.where === undefined ? source : `${source} (${offer.where})`;
 }
 
-export function toolOf(offer: ToolOffer): Tool {
-  const { name, title, description, annotations, icons, meta } = offer;
-  return {
-    name,
-    ...(title !== undefined && { title }),
-    ...(description !== undefined && { description }),
-    inputSchema: offer.input.json,
-    ...(offer.output !== undefined && { outputSchema: offer.output.json }),
-    ...(annotations !== undefined && { annotations }),
-    ...(icons !== undefined && { icons }),
-    ...(meta !== undefined && { _meta: meta }),
-  };
+/** Leaves out what was not given, so that nothing is sent as undefined. */
+function given<T extends object>(members: T): T {
+  return Object.fromEntries(Object.entries(members).filter(([, value]) => value !== undefined)) as T;
 }
 
-/** Pages of one listing. A cursor is where the next page starts; clients must not look into it (Server utilities, "Pagination"). */
-function pager(
-  key: string,
-  pageSize: number,
-  list: (revision: Revision) => readonly object[],
-): (revision: Revision, cursor: unknown) => RawJson {
+export function toolOf(offer: ToolOffer): Tool {
+  const { name, title, description, annotations, icons, meta, taskSupport, output, ask } = offer;
+  return given({
+    name,
+    title,
+    description,
+    inputSchema: ask === undefined ? offer.input.json : withoutRequired(offer.input.json, Object.keys(ask)),
+    outputSchema: output?.json,
+    annotations,
+    icons,
+    execution: taskSupport === undefined ? undefined : { taskSupport },
+    _meta: meta,
+  }) as Tool;
+}
+
+/** What a person can be asked for need not be given by the model. */
+function withoutRequired(schema: Tool['inputSchema'], names: readonly string[]): Tool['inputSchema'] {
+  const { required, ...rest } = schema;
+  const left = ((required ?? []) as string[]).filter((name) => !names.includes(name));
+  return left.length === 0 ? rest : { ...rest, required: left };
+}
+
+function resourceOf({ uri, name, title, description, mimeType, size, annotations, icons, meta }: ResourceOffer): Resource {
+  return given({ uri, name, title, description, mimeType, size, annotations, icons, _meta: meta }) as Resource;
+}
+
+function templateOf({ template, name, title, description, mimeType, annotations, icons, meta }: TemplateOffer): ResourceTemplate {
+  return given({ uriTemplate: template.text, name, title, description, mimeType, annotations, icons, _meta: meta }) as ResourceTemplate;
+}
+
+function promptOf({ name, title, description, icons, meta, ...offer }: PromptOffer): Prompt {
+  return given({
+    name,
+    title,
+    description,
+    arguments: offer.arguments.length > 0 ? offer.arguments : undefined,
+    icons,
+    _meta: meta,
+  }) as Prompt;
+}
+
+/** Pages of a listing that does not change, each written once. */
+function pager(key: string, pageSize: number, list: (revision: Revision) => readonly object[]): Page {
   const written = new Map<string, RawJson>();
   return (revision, cursor) => {
     const cacheKey = cursor === undefined ? revision : `${revision} ${JSON.stringify(cursor)}`;
     const known = written.get(cacheKey);
     if (known !== undefined) return known;
-    const items = list(revision);
-    const start = cursor === undefined ? 0 : readCursor(key, cursor);
-    if (cursor !== undefined && (start === undefined || start <= 0 || start >= items.length || start % pageSize !== 0)) {
-      throw new RpcError(errorCodes.invalidParams, `Invalid cursor: ${JSON.stringify(cursor)} is not one this list has given`);
-    }
-    const from = start ?? 0;
-    const end = from + pageSize;
-    const page = new RawJson(
-      JSON.stringify({ [key]: items.slice(from, end), ...(end < items.length && { nextCursor: writeCursor(key, end) }) }),
-    );
+    const page = pageOf(key, pageSize, list(revision), cursor);
     written.set(cacheKey, page);
     return page;
   };
 }
 
-function writeCursor(key: string, start: number): string {
-  return `${key}.${start.toString(36)}`;
+/** One page. A cursor is where it starts; clients must not look into it (Server utilities, "Pagination"). */
+function pageOf(key: string, pageSize: number, items: readonly object[], cursor: unknown): RawJson {
+  const start = cursor === undefined ? 0 : readCursor(key, cursor);
+  if (start === undefined || (cursor !== undefined && (start <= 0 || start >= items.length || start % pageSize !== 0))) {
+    throw new RpcError(errorCodes.invalidParams, `Invalid cursor: ${JSON.stringify(cursor)} is not one this list has given`);
+  }
+  const end = start + pageSize;
+  return new RawJson(
+    JSON.stringify({ [key]: items.slice(start, end), ...(end < items.length && { nextCursor: `${key}.${end.toString(36)}` }) }),
+  );
 }
 
 function readCursor(key: string, cursor: unknown): number | undefined {

@@ -1,15 +1,20 @@
 import { JexoError } from '../errors.js';
+import { systemClock } from '../engine/clock.js';
 import type { Exchange } from '../engine/exchange.js';
 import { answerInitialize } from '../engine/handshake.js';
-import { Peer, type RequestHandler } from '../engine/peer.js';
+import { Peer, type NotificationHandler, type RequestHandler } from '../engine/peer.js';
 import type { Servable, SessionOptions } from '../engine/servable.js';
-import { errorCodes, RpcError } from '../protocol/json-rpc.js';
-import { logLevels, type Icon, type Implementation } from '../protocol/types.js';
+import { TaskBook, type TaskLimits } from '../engine/task-book.js';
+import { grammarOf } from '../protocol/grammar.js';
+import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
+import type { Icon, Implementation, ServerCapabilities } from '../protocol/types.js';
 import { callTool } from './call-tool.js';
 import { collect, type Catalogue } from './catalogue.js';
 import { compose, type Middleware } from './middleware.js';
 import type { Offer, Source } from './offer.js';
+import { completeArgument, readResource, renderPrompt, requireResource } from './serve-offers.js';
 import { Session } from './session.js';
+import { createSubscriptions } from './subscriptions.js';
 
 const brand = Symbol.for('jexo.server');
 
@@ -26,10 +31,12 @@ export interface ServerDefinition {
   readonly icons?: readonly Icon[];
   readonly websiteUrl?: string;
   readonly offers: readonly (Offer | Source)[];
-  /** Runs around every tool, outermost first. */
+  /** Runs around every handler, outermost first. */
   readonly middleware?: readonly Middleware[];
   /** Entries a page of a listing holds. Default 100. */
   readonly pageSize?: number;
+  /** For tools that run as tasks. */
+  readonly tasks?: TaskLimits;
 }
 
 /** A server as a value: it describes what is offered and runs nothing. */
@@ -38,8 +45,12 @@ export interface Server extends Servable {
   readonly definition: ServerDefinition;
   /** What is offered now. Reads the sources on first use. */
   catalogue(): Promise<Catalogue>;
-  /** Reads the sources again and tells every open session. The old offers stay when a source fails. */
+  /** Reads the sources again and tells every open session what has changed. The old offers stay when a source fails. */
   reload(): Promise<Catalogue>;
+  /** Says that a resource has changed: whoever has subscribed to it, or to one it lies under, is told. */
+  updated(uri: string): void;
+  /** Says that a person is done with the page of `call.askByUrl` or `visitFirst`. False when nobody waits for it. */
+  pageDone(id: string): boolean;
 }
 
 export function isServer(value: unknown): value is Server {
@@ -58,6 +69,8 @@ export function defineServer(definition: ServerDefinition): Server {
   const { pageSize = 100, middleware = [] } = definition;
   const run = compose(middleware);
   const sessions = new Map<Peer, Session>();
+  const subscriptions = createSubscriptions();
+  const tasks = new TaskBook({ ...definition.tasks, clock: systemClock, today: Date.now, newId: () => globalThis.crypto.randomUUID() });
   let sessionCount = 0;
   let loading: Promise<Catalogue> | undefined;
   let current: Catalogue | undefined;
@@ -74,39 +87,74 @@ export function defineServer(definition: ServerDefinition): Server {
     }
     return loading;
   };
+  const sessionOf = (exchange: Exchange) => sessions.get(exchange.peer)!;
+  /** Tasks belong to whoever can be told from others; where nobody can, the task's id is the secret. */
+  const ownerOf = (exchange: Exchange) => {
+    const { identity, transport } = sessionOf(exchange).caller;
+    return identity === undefined ? transport : `${transport} ${identity}`;
+  };
+  const tellsRequestersApart = (exchange: Exchange) =>
+    sessionOf(exchange).caller.transport !== 'http' || sessionOf(exchange).caller.identity !== undefined;
+
   /** Runs `use` at once when the sources have been read, so that a call costs no extra turn of the event loop. */
   const withCatalogue =
-    (use: (catalogue: Catalogue, params: Record<string, unknown>, exchange: Exchange) => unknown): RequestHandler =>
+    (use: (catalogue: Catalogue, params: Params, exchange: Exchange) => unknown): RequestHandler =>
     (params, exchange) =>
       current === undefined ? catalogue().then((found) => use(found, params, exchange)) : use(current, params, exchange);
+  /** Params are read by the grammar of the revision before they are used. */
+  const checked =
+    (handler: RequestHandler): RequestHandler =>
+    (params, exchange) => {
+      const { method, peer } = exchange;
+      const known = grammarOf(peer.revision).requests.client[method];
+      if (known === undefined) throw new RpcError(errorCodes.methodNotFound, `Method not found: ${method}`);
+      const why = known.params(params, 'params');
+      if (why !== undefined) throw new RpcError(errorCodes.invalidParams, `Invalid params of ${method}: ${why}`);
+      return handler(params, exchange);
+    };
 
-  const info: Implementation = {
-    name: definition.name,
-    version: definition.version,
-    ...(definition.title !== undefined && { title: definition.title }),
-    ...(definition.description !== undefined && { description: definition.description }),
-    ...(definition.icons !== undefined && { icons: definition.icons }),
-    ...(definition.websiteUrl !== undefined && { websiteUrl: definition.websiteUrl }),
-  };
-  const hello = { info, capabilities: { tools: { listChanged: true }, logging: {} }, instructions: definition.instructions };
+  const info = infoOf(definition);
+  const initialize = withCatalogue((found, params, exchange) => {
+    const capabilities = capabilitiesOf(found, definition.offers, tellsRequestersApart(exchange));
+    return answerInitialize(exchange.peer, params, { info, capabilities, instructions: definition.instructions });
+  });
 
   const requests = new Map<string, RequestHandler>([
-    ['initialize', (params, exchange) => answerInitialize(exchange.peer, params, hello)],
+    ['initialize', initialize],
     ['ping', () => ({})],
-    ['tools/list', withCatalogue((found, params, exchange) => found.toolsPage(exchange.peer.revision, params.cursor))],
-    ['tools/call', withCatalogue((found, params, exchange) => callTool(found, run, params, exchange, sessions.get(exchange.peer)!))],
     [
-      'logging/setLevel',
-      (params, exchange) => {
-        if (!logLevels.includes(params.level))
-          throw new RpcError(
-            errorCodes.invalidParams,
-            `Invalid log level: ${JSON.stringify(params.level)}; the levels are ${logLevels.join(', ')}`,
-          );
-        sessions.get(exchange.peer)!.setLevel(params.level);
-        return {};
-      },
+      'tools/call',
+      withCatalogue((found, params, exchange) =>
+        callTool({ catalogue: found, run, session: sessionOf(exchange), tasks, owner: ownerOf(exchange) }, params, exchange),
+      ),
     ],
+  ]);
+  const others: Record<string, RequestHandler> = {
+    'tools/list': withCatalogue((found, { cursor }, { peer }) => found.pages.tools(peer.revision, cursor)),
+    'resources/list': withCatalogue((found, { cursor }, { peer }) => found.resourcesPage(peer.revision, cursor)),
+    'resources/templates/list': withCatalogue((found, { cursor }, { peer }) => found.pages.templates(peer.revision, cursor)),
+    'resources/read': withCatalogue((found, { uri }, exchange) => readResource(found, run, uri, exchange, sessionOf(exchange))),
+    'resources/subscribe': withCatalogue((found, { uri }, { peer }) => subscriptions.add(peer, uri, requireResource(found, uri))),
+    'resources/unsubscribe': ({ uri }, { peer }) => subscriptions.remove(peer, uri),
+    'prompts/list': withCatalogue((found, { cursor }, { peer }) => found.pages.prompts(peer.revision, cursor)),
+    'prompts/get': withCatalogue((found, params, exchange) => renderPrompt(found, run, params, exchange, sessionOf(exchange))),
+    'completion/complete': withCatalogue((found, params) => completeArgument(found, params)),
+    'logging/setLevel': ({ level }, exchange) => {
+      sessionOf(exchange).setLevel(level);
+      return {};
+    },
+    'tasks/get': (params, exchange) => tasks.get(params, ownerOf(exchange)),
+    'tasks/result': (params, exchange) => tasks.result(params, ownerOf(exchange), exchange),
+    'tasks/cancel': (params, exchange) => tasks.cancel(params, ownerOf(exchange)),
+    'tasks/list': (params, exchange) => {
+      if (!tellsRequestersApart(exchange))
+        throw new RpcError(errorCodes.methodNotFound, 'Method not found: tasks/list (requesters cannot be told apart here)');
+      return tasks.list(params, ownerOf(exchange), pageSize);
+    },
+  };
+  for (const [method, handler] of Object.entries(others)) requests.set(method, checked(handler));
+  const notifications = new Map<string, NotificationHandler>([
+    ['notifications/roots/list_changed', (_params, peer) => sessions.get(peer)?.rootsChanged()],
   ]);
 
   return {
@@ -119,9 +167,20 @@ export function defineServer(definition: ServerDefinition): Server {
       const before = current;
       const found = await load();
       loading = Promise.resolve(found);
-      if (before !== undefined)
-        for (const peer of sessions.keys()) if (peer.state === 'ready') peer.notify('notifications/tools/list_changed');
+      const changed = before === undefined ? [] : await changedKinds(before, found);
+      for (const peer of sessions.keys()) {
+        if (peer.state === 'ready') for (const kind of changed) peer.notify(`notifications/${kind}/list_changed`);
+      }
       return found;
+    },
+    updated: (uri) => subscriptions.updated(uri),
+    pageDone(id) {
+      for (const [peer, session] of sessions) {
+        if (!session.pages.delete(id)) continue;
+        peer.notify('notifications/elicitation/complete', { elicitationId: id });
+        return true;
+      }
+      return false;
     },
     open(options: SessionOptions) {
       const peer = new Peer({
@@ -129,13 +188,53 @@ export function defineServer(definition: ServerDefinition): Server {
         outlet: options.outlet,
         clock: options.clock,
         requests,
+        notifications,
         ...(options.onFault && { onFault: options.onFault }),
       });
       sessions.set(peer, new Session(peer, options.sessionId ?? String(++sessionCount), options.caller ?? { transport: 'memory' }));
-      peer.onClose(() => sessions.delete(peer));
+      peer.onClose(() => {
+        sessions.delete(peer);
+        subscriptions.drop(peer);
+      });
       return peer;
     },
   };
+}
+
+function infoOf({ name, version, title, description, icons, websiteUrl }: ServerDefinition): Implementation {
+  const all = { name, version, title, description, icons, websiteUrl };
+  return Object.fromEntries(Object.entries(all).filter(([, value]) => value !== undefined)) as unknown as Implementation;
+}
+
+/** What is offered is declared; a source that may change can come to offer anything. */
+function capabilitiesOf(
+  { tools, resources, templates, prompts }: Catalogue,
+  offers: ServerDefinition['offers'],
+  canListTasks: boolean,
+): ServerCapabilities {
+  const mayChange = offers.some((offer) => 'read' in offer && offer.watch !== undefined);
+  const completes = [...templates.values(), ...prompts.values()].some(({ offer }) => Object.keys(offer.complete ?? {}).length > 0);
+  const hasTasks = [...tools.values()].some(({ offer }) => offer.taskSupport === 'optional' || offer.taskSupport === 'required');
+  return {
+    logging: {},
+    ...((tools.size > 0 || mayChange) && { tools: { listChanged: true } }),
+    ...((resources.size > 0 || templates.size > 0 || mayChange) && { resources: { subscribe: true, listChanged: true } }),
+    ...((prompts.size > 0 || mayChange) && { prompts: { listChanged: true } }),
+    ...((completes || mayChange) && { completions: {} }),
+    ...(hasTasks && { tasks: { cancel: {}, requests: { tools: { call: {} } }, ...(canListTasks && { list: {} }) } }),
+  };
+}
+
+async function changedKinds(before: Catalogue, after: Catalogue): Promise<string[]> {
+  const text = async (catalogue: Catalogue) => {
+    const all = (map: ReadonlyMap<string, { readonly offer: Offer }>) =>
+      JSON.stringify(
+        [...map].map(([key, { offer }]) => [key, { ...offer, ...('template' in offer && { template: offer.template.text }) }]),
+      );
+    return { tools: all(catalogue.tools), resources: all(catalogue.resources) + all(catalogue.templates), prompts: all(catalogue.prompts) };
+  };
+  const [old, fresh] = await Promise.all([text(before), text(after)]);
+  return (['tools', 'resources', 'prompts'] as const).filter((kind) => old[kind] !== fresh[kind]);
 }
 
 function checkDefinition(definition: ServerDefinition): void {
@@ -148,7 +247,7 @@ function checkDefinition(definition: ServerDefinition): void {
   if (!Array.isArray(definition.offers)) refuse('offers', 'a list of offers and sources');
   definition.offers.forEach((offer: unknown, index: number) => {
     const known = typeof offer === 'object' && offer !== null && ('kind' in offer || typeof (offer as Source).read === 'function');
-    if (!known) refuse(`offers[${index}]`, 'made by tool(), wrapFunctions() or another source');
+    if (!known) refuse(`offers[${index}]`, 'made by tool(), resource(), template(), prompt(), wrapFunctions() or another source');
   });
   const { pageSize } = definition;
   if (pageSize !== undefined && (!Number.isInteger(pageSize) || pageSize < 1)) refuse('pageSize', 'a whole number from 1');

@@ -1,9 +1,10 @@
 import type { Call } from './call.js';
-import type { ToolOffer } from './offer.js';
+import type { Offer } from './offer.js';
 
 export interface Request {
-  readonly tool: ToolOffer;
-  /** The validated input. Middleware may hand another one to `next`. */
+  /** The tool called, the resource or template read, the prompt rendered. */
+  readonly offer: Offer;
+  /** The validated input: a tool's arguments, a resource's `{ uri }`, a template's variables, a prompt's arguments. */
   readonly input: unknown;
   readonly call: Call;
 }
@@ -14,12 +15,12 @@ export interface Request {
  * @example
  * const timed: Middleware = async (request, next) => {
  *   const start = performance.now();
- *   try { return await next(request); } finally { console.error(request.tool.name, performance.now() - start); }
+ *   try { return await next(request); } finally { console.error(request.offer.name, performance.now() - start); }
  * };
  */
 export type Middleware = (request: Request, next: (request: Request) => unknown) => unknown;
 
-const handle = ({ tool, input, call }: Request): unknown => tool.run(input as never, call);
+const handle = ({ offer, input, call }: Request): unknown => offer.run(input as never, call);
 
 /** Names a middleware's type where it is written. */
 export function middleware(run: Middleware): Middleware {

@@ -1,18 +1,14 @@
-import type { Icon, Meta, ToolAnnotations } from '../protocol/types.js';
-import type { Answer } from './answer.js';
+import { JexoError, messageOf } from '../errors.js';
+import type { Annotations, Icon, Meta, PromptArgument, Resource, TaskSupport, ToolAnnotations } from '../protocol/types.js';
+import type { UriTemplate } from '../protocol/uri-template.js';
 import type { Call } from './call.js';
-import { compileSchema, type CompiledSchema, type Infer, type InferInput, type Schema } from './schema.js';
-import { JexoError } from '../errors.js';
+import type { Completer } from './completion.js';
+import type { CompiledSchema } from './schema.js';
 
-/** A tool as the rest of Jexo sees it, wherever it came from. */
-export interface ToolOffer {
-  readonly kind: 'tool';
+interface Described {
   readonly name: string;
   readonly title?: string | undefined;
   readonly description?: string | undefined;
-  readonly input: CompiledSchema;
-  readonly output?: CompiledSchema | undefined;
-  readonly annotations?: ToolAnnotations | undefined;
   readonly icons?: readonly Icon[] | undefined;
   readonly tags?: readonly string[] | undefined;
   readonly meta?: Meta | undefined;
@@ -21,7 +17,51 @@ export interface ToolOffer {
   readonly run: (input: never, call: Call) => unknown;
 }
 
-export type Offer = ToolOffer;
+/** A tool as the rest of Jexo sees it, wherever it came from. */
+export interface ToolOffer extends Described {
+  readonly kind: 'tool';
+  readonly input: CompiledSchema;
+  readonly output?: CompiledSchema | undefined;
+  readonly annotations?: ToolAnnotations | undefined;
+  readonly taskSupport?: TaskSupport | undefined;
+  /** Questions for inputs that may be missing, by property. */
+  readonly ask?: Readonly<Record<string, string>> | undefined;
+  /** What a person is asked to confirm before it runs. */
+  readonly confirm?: ((input: never) => string | undefined) | undefined;
+  /** Runs in place of the handler's failure when the client cannot be asked. */
+  readonly fallback?: ((input: never, call: Call) => unknown) | undefined;
+}
+
+export interface ResourceOffer extends Described {
+  readonly kind: 'resource';
+  readonly uri: string;
+  readonly mimeType?: string | undefined;
+  /** Bytes. */
+  readonly size?: number | undefined;
+  readonly annotations?: Annotations | undefined;
+  /** Calls `changed` whenever the contents do, while somebody is subscribed; returns how to stop. */
+  readonly watch?: ((changed: () => void) => () => void) | undefined;
+}
+
+export interface TemplateOffer extends Described {
+  readonly kind: 'template';
+  readonly template: UriTemplate;
+  readonly mimeType?: string | undefined;
+  readonly annotations?: Annotations | undefined;
+  readonly complete?: Readonly<Record<string, Completer>> | undefined;
+  /** Resources of this form that `resources/list` names. */
+  readonly list?: (() => readonly Resource[] | Promise<readonly Resource[]>) | undefined;
+  readonly watch?: ((changed: () => void, uri: string) => () => void) | undefined;
+}
+
+export interface PromptOffer extends Described {
+  readonly kind: 'prompt';
+  readonly arguments: readonly PromptArgument[];
+  readonly input?: CompiledSchema | undefined;
+  readonly complete?: Readonly<Record<string, Completer>> | undefined;
+}
+
+export type Offer = ToolOffer | ResourceOffer | TemplateOffer | PromptOffer;
 
 /** Something that could not be offered, and why. */
 export interface Omission {
@@ -52,52 +92,35 @@ export interface Source {
   watch?(changed: () => void): () => void;
 }
 
-export interface ToolDefinition<I extends Schema | undefined, O extends Schema | undefined> {
+/** What every offer may say of itself. */
+export interface Description {
   /** For people. A model sees the name and the description. */
   readonly title?: string;
-  /** What it does and when to use it: this decides whether a model picks the tool. */
   readonly description?: string;
-  /** Default: no input. */
-  readonly input?: I;
-  /** When given, every answer is checked against it and sent as structured content. */
-  readonly output?: O;
-  readonly annotations?: ToolAnnotations;
   readonly icons?: readonly Icon[];
+  /** Group it in the inspector; clients do not see them. */
   readonly tags?: readonly string[];
   readonly meta?: Meta;
 }
 
-type Handled<O> = O extends Schema ? InferInput<O> | Answer : unknown;
-const noInput = { type: 'object', additionalProperties: false } as const;
+/** @throws JexoError JEXO_DEFINITION */
+export function requireName(kind: string, name: unknown, run: unknown): void {
+  if (typeof name !== 'string' || name === '') throw new JexoError('JEXO_DEFINITION', `A ${kind} needs a name.`);
+  if (typeof run !== 'function')
+    throw new JexoError('JEXO_DEFINITION', `The ${kind} ${name} needs a function as its last argument.`, { where: `${kind} ${name}` });
+}
 
-/**
- * Describes one tool.
- *
- * @param name 1 to 128 characters of `A-Z a-z 0-9 _ - .` (Server features, "Tool names")
- * @throws JexoError JEXO_DEFINITION for an empty name, JEXO_SCHEMA_INVALID for a schema that cannot be told to clients
- * @example
- * tool('mites_per_100', { description: 'Infestation rate.', input: z.object({ mites: z.number(), bees: z.number() }) },
- *   ({ mites, bees }) => `${(100 * mites) / bees} mites per 100 bees`);
- */
-export function tool<const I extends Schema | undefined = undefined, const O extends Schema | undefined = undefined>(
-  name: string,
-  definition: ToolDefinition<I, O>,
-  run: (input: I extends Schema ? Infer<I> : Record<string, never>, call: Call) => Handled<O> | Promise<Handled<O>>,
-): ToolOffer {
-  if (typeof name !== 'string' || name === '') throw new JexoError('JEXO_DEFINITION', 'A tool needs a name.');
-  if (typeof run !== 'function') throw new JexoError('JEXO_DEFINITION', `The tool ${name} needs a function as its third argument.`);
-  const where = `tool ${name}`;
-  return {
-    kind: 'tool',
-    name,
-    title: definition.title,
-    description: definition.description,
-    input: compileSchema(definition.input ?? noInput, 'input', where),
-    output: definition.output === undefined ? undefined : compileSchema(definition.output, 'output', where),
-    annotations: definition.annotations,
-    icons: definition.icons,
-    tags: definition.tags,
-    meta: definition.meta,
-    run: run as ToolOffer['run'],
-  };
+/** Icons may only be fetched over https or carried as data (Base protocol, "Icons"). @throws JexoError JEXO_DEFINITION */
+export function checkIcons(where: string, icons: readonly Icon[] | undefined): void {
+  for (const { src } of icons ?? []) {
+    if (!/^(https:|data:image\/)/i.test(src))
+      throw new JexoError('JEXO_DEFINITION', `${where} has the icon ${JSON.stringify(src)}; an icon must be an https: or data:image URI.`, {
+        where,
+      });
+  }
+}
+
+/** Turns any throw of a reader of definitions into one of ours, naming the place. */
+export function definitionError(where: string, error: unknown): JexoError {
+  return new JexoError('JEXO_DEFINITION', messageOf(error), { where, cause: error });
 }

@@ -1,10 +1,17 @@
 import type { Peer } from '../engine/peer.js';
 import type { Caller } from '../engine/servable.js';
+import { since } from '../protocol/revisions.js';
 import { logLevels, type Implementation, type LogLevel } from '../protocol/types.js';
+
+/** What a client may be able to do for a handler. */
+export type ClientAbility = 'sampling' | 'sampling.tools' | 'sampling.context' | 'elicitation.form' | 'elicitation.url' | 'roots';
 
 /** One client's conversation, as handlers see it. */
 export class Session {
   private level = logLevels.indexOf('info');
+  /** Pages the person at this client was sent to and is not known to be done with. */
+  readonly pages = new Set<string>();
+  private readonly rootsListeners = new Set<() => void>();
 
   constructor(
     private readonly peer: Peer,
@@ -22,6 +29,38 @@ export class Session {
     return this.peer.revision;
   }
 
+  /** True when the client has declared the ability and the revision agreed on knows it: both are needed. */
+  can(ability: ClientAbility): boolean {
+    const { sampling, elicitation, roots } = this.peer.remote?.capabilities ?? {};
+    const newest = since(this.peer.revision, '2025-11-25');
+    switch (ability) {
+      case 'roots':
+        return isDeclared(roots);
+      case 'sampling':
+        return isDeclared(sampling);
+      case 'sampling.tools':
+        return newest && isDeclared(sampling?.tools);
+      case 'sampling.context':
+        return !newest ? isDeclared(sampling) : isDeclared(sampling?.context);
+      case 'elicitation.form':
+        if (!since(this.peer.revision, '2025-06-18') || !isDeclared(elicitation)) return false;
+        // An empty object means form only (Client features, "Elicitation", "Capabilities").
+        return !newest || isDeclared(elicitation.form) || !isDeclared(elicitation.url);
+      case 'elicitation.url':
+        return newest && isDeclared(elicitation?.url);
+    }
+  }
+
+  /** Runs `task` whenever the client says that its roots have changed; returns how to stop. */
+  onRootsChanged(task: () => void): () => void {
+    this.rootsListeners.add(task);
+    return () => this.rootsListeners.delete(task);
+  }
+
+  rootsChanged(): void {
+    for (const task of this.rootsListeners) task();
+  }
+
   hears(level: LogLevel): boolean {
     return logLevels.indexOf(level) >= this.level;
   }
@@ -29,4 +68,9 @@ export class Session {
   setLevel(level: LogLevel): void {
     this.level = logLevels.indexOf(level);
   }
+}
+
+/** `null` and `false` are not legal; they count as absent. */
+function isDeclared<T>(value: T | undefined): value is T {
+  return typeof value === 'object' && value !== null;
 }

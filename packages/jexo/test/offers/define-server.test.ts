@@ -45,7 +45,9 @@ test.each(revisions)('%s: a tool is listed and called, and every message fits th
 
 test('[MCP-025] [MCP-026] an unknown revision is answered with our newest', async () => {
   const sent: { result?: { protocolVersion?: string } }[] = [];
-  const peer = server(add).open({
+  const ready = server(add);
+  await ready.ready();
+  const peer = ready.open({
     outlet: { send: (message) => void sent.push(message as never) },
     clock: { now: () => 0, after: () => 0, cancel: () => undefined },
   });
@@ -178,9 +180,9 @@ test('[MCP-051] [MCP-053] lists come in pages, and a made-up cursor is refused',
   expect(judge.messages.filter(({ message }) => (message as { method?: string }).method === 'tools/list')).toHaveLength(3);
   await client.close();
   expect(judge.findings).toEqual([]);
-  const { toolsPage } = await paged.catalogue();
+  const { pages } = await paged.catalogue();
   for (const cursor of ['', 'tools.zz', 'tools.0', 'tools.5', 'prompts.a', 7, null])
-    expect(() => toolsPage('2025-11-25', cursor)).toThrow('Invalid cursor');
+    expect(() => pages.tools('2025-11-25', cursor)).toThrow('Invalid cursor');
 });
 
 test('[MCP-076] an unknown tool is refused with the nearest name', async () => {
@@ -205,7 +207,7 @@ test('middleware runs around the handler, outermost first, and may answer itself
     name: 'guarded',
     version: '1',
     offers: [tool('open', {}, (_input, call) => `seen by ${String(call.state.seen)}`), tool('shut', {}, () => 'never')],
-    middleware: [layer('outer'), layer('inner'), (request, next) => (request.tool.name === 'shut' ? 'refused' : next(request))],
+    middleware: [layer('outer'), layer('inner'), (request, next) => (request.offer.name === 'shut' ? 'refused' : next(request))],
   });
   const { client, done } = await connected(guarded);
   expect(await client.call('open')).toMatchObject({ content: [{ text: 'seen by inner' }] });

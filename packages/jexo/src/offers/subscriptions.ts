@@ -1,0 +1,62 @@
+import type { Peer } from '../engine/peer.js';
+import type { ResourceOffer, TemplateOffer } from './offer.js';
+
+export interface Subscriptions {
+  add(peer: Peer, uri: string, offer: ResourceOffer | TemplateOffer): object;
+  remove(peer: Peer, uri: string): object;
+  /** Ends all of one peer's. */
+  drop(peer: Peer): void;
+  updated(uri: string): void;
+}
+
+/** A burst of changes becomes one notice (Server features, "Resources": clients read again after each). */
+const burstMs = 20;
+
+/** Who has subscribed to which resource. An offer that can watch is watched as long as somebody is. */
+export function createSubscriptions(): Subscriptions {
+  const byUri = new Map<string, { readonly peers: Set<Peer>; readonly stop: (() => void) | undefined }>();
+  const pending = new Map<Peer, Set<string>>();
+
+  const tell = (peer: Peer, uri: string) => {
+    const waiting = pending.get(peer);
+    if (waiting !== undefined) return void waiting.add(uri);
+    const fresh = new Set([uri]);
+    pending.set(peer, fresh);
+    peer.clock.after(burstMs, () => {
+      pending.delete(peer);
+      for (const each of fresh) peer.notify('notifications/resources/updated', { uri: each });
+    });
+  };
+  const updated = (uri: string) => {
+    for (const [subscribed, { peers }] of byUri) {
+      // The change may lie below what was subscribed to.
+      if (uri === subscribed || uri.startsWith(subscribed.endsWith('/') ? subscribed : `${subscribed}/`))
+        for (const peer of peers) tell(peer, uri);
+    }
+  };
+  const remove = (peer: Peer, uri: string): object => {
+    const known = byUri.get(uri);
+    if (known?.peers.delete(peer) && known.peers.size === 0) {
+      byUri.delete(uri);
+      known.stop?.();
+    }
+    return {};
+  };
+  return {
+    add(peer, uri, offer) {
+      let known = byUri.get(uri);
+      if (known === undefined) {
+        known = { peers: new Set(), stop: offer.watch?.(() => updated(uri), uri) };
+        byUri.set(uri, known);
+      }
+      known.peers.add(peer);
+      return {};
+    },
+    remove,
+    drop(peer) {
+      for (const uri of [...byUri.keys()]) remove(peer, uri);
+      pending.delete(peer);
+    },
+    updated,
+  };
+}

@@ -1,0 +1,81 @@
+import { JexoError } from '../errors.js';
+import type { Icon, TaskSupport, ToolAnnotations } from '../protocol/types.js';
+import type { Answer } from './answer.js';
+import type { Call } from './call.js';
+import { checkIcons, requireName, type Description, type ToolOffer } from './offer.js';
+import { compileSchema, type Infer, type InferInput, type Schema } from './schema.js';
+
+export interface ToolDefinition<I extends Schema | undefined, O extends Schema | undefined> extends Description {
+  /** What it does and when to use it: this decides whether a model picks the tool. */
+  readonly description?: string;
+  /** Default: no input. */
+  readonly input?: I;
+  /** When given, every answer is checked against it and sent as structured content. */
+  readonly output?: O;
+  readonly annotations?: ToolAnnotations;
+  readonly icons?: readonly Icon[];
+  /** `optional` lets a client run it as a task, `required` makes it (Tasks, 2025-11-25). Default `forbidden`. */
+  readonly taskSupport?: TaskSupport;
+  /**
+   * Questions for inputs the caller may leave out: a person is asked for what is missing, by the property's own schema.
+   * With a client that cannot ask, a missing input is refused as any other.
+   */
+  readonly ask?: { readonly [property: string]: string };
+  /**
+   * Asks a person before it runs; `{hive}` stands for an input. The call is refused when the person says no, and when the
+   * client cannot ask, unless there is a `fallback`.
+   */
+  readonly confirm?: string | ((input: I extends Schema ? Infer<I> : Record<string, never>) => string | undefined);
+  /** Answers in the handler's place when it needed to ask and the client cannot. */
+  readonly fallback?: (input: I extends Schema ? Infer<I> : Record<string, never>, call: Call) => unknown;
+}
+
+type Handled<O> = O extends Schema ? InferInput<O> | Answer : unknown;
+const noInput = { type: 'object', additionalProperties: false } as const;
+
+/**
+ * Describes one tool (Server features, "Tools").
+ *
+ * @param name 1 to 128 characters of `A-Z a-z 0-9 _ - .`
+ * @throws JexoError JEXO_DEFINITION for an empty name, JEXO_SCHEMA_INVALID for a schema that cannot be told to clients
+ * @example
+ * tool('mites_per_100', { description: 'Infestation rate.', input: z.object({ mites: z.number(), bees: z.number() }) },
+ *   ({ mites, bees }) => `${(100 * mites) / bees} mites per 100 bees`);
+ */
+export function tool<const I extends Schema | undefined = undefined, const O extends Schema | undefined = undefined>(
+  name: string,
+  definition: ToolDefinition<I, O>,
+  run: (input: I extends Schema ? Infer<I> : Record<string, never>, call: Call) => Handled<O> | Promise<Handled<O>>,
+): ToolOffer {
+  requireName('tool', name, run);
+  const where = `tool ${name}`;
+  checkIcons(where, definition.icons);
+  const { title, description, annotations, icons, tags, meta, taskSupport, ask, confirm, fallback } = definition;
+  const input = compileSchema(definition.input ?? noInput, 'input', where);
+  for (const property of Object.keys(ask ?? {})) {
+    if (!Object.hasOwn((input.json.properties ?? {}) as object, property)) {
+      throw new JexoError('JEXO_DEFINITION', `${where} asks for ${property}, which its input does not have.`, { where });
+    }
+  }
+  return {
+    kind: 'tool',
+    name,
+    title,
+    description,
+    input,
+    output: definition.output === undefined ? undefined : compileSchema(definition.output, 'output', where),
+    annotations,
+    icons,
+    tags,
+    meta,
+    taskSupport,
+    ask,
+    confirm: typeof confirm === 'string' ? (values: Record<string, unknown>) => fill(confirm, values) : (confirm as ToolOffer['confirm']),
+    fallback: fallback as ToolOffer['fallback'],
+    run: run as ToolOffer['run'],
+  };
+}
+
+function fill(text: string, values: Record<string, unknown>): string {
+  return text.replaceAll(/\{(\w+)\}/g, (all, name: string) => (Object.hasOwn(values, name) ? String(values[name]) : all));
+}
