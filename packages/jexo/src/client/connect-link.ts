@@ -36,6 +36,8 @@ export interface ClientOptions extends ServerAnswers {
   readonly revision?: Revision;
   /** Milliseconds to wait for an answer, for every request that says nothing else. Default 60,000. */
   readonly timeoutMs?: number;
+  /** Milliseconds between pings; a server that does not answer one is taken for gone. Default: none are sent. */
+  readonly pingEveryMs?: number;
   readonly onLog?: (message: LogMessage) => void;
   /** A list of the server has changed; listing again gives the new one. */
   readonly onToolsChanged?: () => void;
@@ -181,6 +183,9 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
   link.agreed?.(peer.revision);
   const { revision } = peer;
   const { capabilities } = server;
+
+  if (options.pingEveryMs !== undefined)
+    pingNowAndThen(peer, options.pingEveryMs, (error) => void link.close().then(() => peer.close(error.message, error)));
 
   const request = async (method: string, params: Params | undefined, call: RequestOptions = {}): Promise<Params> => {
     const result = await peer.request(method, params, { timeoutMs, ...call });
@@ -329,4 +334,16 @@ function tellWatchers(watchers: ReadonlyMap<string, ReadonlySet<(uri: string) =>
   for (const [subscribed, tasks] of watchers) {
     if (uri === subscribed || uri.startsWith(subscribed.endsWith('/') ? subscribed : `${subscribed}/`)) for (const task of tasks) task(uri);
   }
+}
+
+/** Asks now and then whether the other side is still there (Base protocol, "Ping"). */
+function pingNowAndThen(peer: Peer, everyMs: number, gone: (error: JexoError) => void): void {
+  peer.clock.after(everyMs, () => {
+    if (peer.state !== 'ready') return;
+    peer.request('ping', undefined, { timeoutMs: everyMs }).then(
+      () => pingNowAndThen(peer, everyMs, gone),
+      (error: Error) =>
+        peer.state === 'ready' && gone(new JexoError('JEXO_CLOSED', `The server has not answered a ping: ${error.message}`)),
+    );
+  });
 }

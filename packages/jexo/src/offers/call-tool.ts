@@ -32,6 +32,8 @@ export function callTool(context: ToolCallContext, params: Params, exchange: Exc
   if (!isRecord(input)) throw new RpcError(errorCodes.invalidParams, 'tools/call: arguments must be an object');
   const tool = context.catalogue.tools.get(name)?.offer;
   if (tool === undefined) throw unknownTool(name, context.catalogue.tools.keys());
+  const delay = context.session.callDelay();
+  if (delay > 0) return failed(`Too many calls: ${name} was not run. Try again in ${Math.ceil(delay / 1000)} seconds.`);
   if (since(exchange.peer.revision, '2025-11-25')) {
     const { taskSupport = 'forbidden' } = tool;
     const asTask = params.task !== undefined;

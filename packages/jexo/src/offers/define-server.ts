@@ -35,6 +35,8 @@ export interface ServerDefinition {
   readonly middleware?: readonly Middleware[];
   /** Entries a page of a listing holds. Default 100. */
   readonly pageSize?: number;
+  /** Tool calls one session may make in a minute. Default: any number. */
+  readonly callsPerMinute?: number;
   /** For tools that run as tasks. */
   readonly tasks?: TaskLimits;
 }
@@ -191,7 +193,15 @@ export function defineServer(definition: ServerDefinition): Server {
         notifications,
         ...(options.onFault && { onFault: options.onFault }),
       });
-      sessions.set(peer, new Session(peer, options.sessionId ?? String(++sessionCount), options.caller ?? { transport: 'memory' }));
+      sessions.set(
+        peer,
+        new Session(
+          peer,
+          options.sessionId ?? String(++sessionCount),
+          options.caller ?? { transport: 'memory' },
+          definition.callsPerMinute,
+        ),
+      );
       peer.onClose(() => {
         sessions.delete(peer);
         subscriptions.drop(peer);
@@ -249,6 +259,7 @@ function checkDefinition(definition: ServerDefinition): void {
     const known = typeof offer === 'object' && offer !== null && ('kind' in offer || typeof (offer as Source).read === 'function');
     if (!known) refuse(`offers[${index}]`, 'made by tool(), resource(), template(), prompt(), wrapFunctions() or another source');
   });
-  const { pageSize } = definition;
+  const { pageSize, callsPerMinute } = definition;
+  if (callsPerMinute !== undefined && !(callsPerMinute >= 1)) refuse('callsPerMinute', 'a number from 1');
   if (pageSize !== undefined && (!Number.isInteger(pageSize) || pageSize < 1)) refuse('pageSize', 'a whole number from 1');
 }

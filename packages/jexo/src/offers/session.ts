@@ -1,4 +1,5 @@
 import type { Peer } from '../engine/peer.js';
+import { Rate } from '../engine/rate.js';
 import type { Caller } from '../engine/servable.js';
 import { since } from '../protocol/revisions.js';
 import { logLevels, type Implementation, type LogLevel } from '../protocol/types.js';
@@ -6,9 +7,14 @@ import { logLevels, type Implementation, type LogLevel } from '../protocol/types
 /** What a client may be able to do for a handler. */
 export type ClientAbility = 'sampling' | 'sampling.tools' | 'sampling.context' | 'elicitation.form' | 'elicitation.url' | 'roots';
 
+/** More than a person can read and than a client should have to take (Server utilities, "Logging": rate limit). */
+const logMessagesPerSecond = 200;
+
 /** One client's conversation, as handlers see it. */
 export class Session {
   private level = logLevels.indexOf('info');
+  private readonly logRate: Rate;
+  private readonly callRate: Rate | undefined;
   /** Pages the person at this client was sent to and is not known to be done with. */
   readonly pages = new Set<string>();
   private readonly rootsListeners = new Set<() => void>();
@@ -18,7 +24,11 @@ export class Session {
     /** Unguessable where the transport has sessions, otherwise a running number. */
     readonly id: string,
     readonly caller: Caller,
-  ) {}
+    callsPerMinute?: number,
+  ) {
+    this.logRate = new Rate(peer.clock, logMessagesPerSecond, 1000);
+    this.callRate = callsPerMinute === undefined ? undefined : new Rate(peer.clock, callsPerMinute, 60_000);
+  }
 
   /** What the client calls itself; undefined before the handshake. */
   get client(): Implementation | undefined {
@@ -61,8 +71,14 @@ export class Session {
     for (const task of this.rootsListeners) task();
   }
 
+  /** True when the client wants messages of this level, and has not had too many of late. */
   hears(level: LogLevel): boolean {
-    return logLevels.indexOf(level) >= this.level;
+    return logLevels.indexOf(level) >= this.level && this.logRate.take();
+  }
+
+  /** Milliseconds to wait before the next call, when there have been too many; 0 when it may go on. */
+  callDelay(): number {
+    return this.callRate === undefined || this.callRate.take() ? 0 : this.callRate.wait();
   }
 
   setLevel(level: LogLevel): void {
