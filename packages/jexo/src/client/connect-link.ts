@@ -158,15 +158,12 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
       ['notifications/tasks/status', (params) => options.onTask?.(params as unknown as Task)],
     ]),
   });
-  peer.outlet = await link.start({
-    receive: (value) => peer.receive(value),
-    failed: (id, error) => peer.fail(id, error),
-    closed(error) {
-      if (peer.state === 'closed') return;
-      peer.close(error?.message ?? 'the other side has closed the connection', error);
-      options.onClosed?.(error);
-    },
-  });
+  const ended = (error?: Error) => {
+    if (peer.state === 'closed') return;
+    peer.close(error?.message ?? 'the other side has closed the connection', error);
+    options.onClosed?.(error);
+  };
+  peer.outlet = await link.start({ receive: (value) => peer.receive(value), failed: (id, error) => peer.fail(id, error), closed: ended });
   let server: InitializeResult;
   try {
     server = await initialize(peer, {
@@ -184,8 +181,12 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
   const { revision } = peer;
   const { capabilities } = server;
 
-  if (options.pingEveryMs !== undefined)
-    pingNowAndThen(peer, options.pingEveryMs, (error) => void link.close().then(() => peer.close(error.message, error)));
+  if (options.pingEveryMs !== undefined) {
+    pingNowAndThen(peer, options.pingEveryMs, (error) => {
+      ended(error);
+      void link.close();
+    });
+  }
 
   const request = async (method: string, params: Params | undefined, call: RequestOptions = {}): Promise<Params> => {
     const result = await peer.request(method, params, { timeoutMs, ...call });

@@ -40,10 +40,14 @@ export function createJudge(): { tap: WireTap; findings: string[]; seen: number;
         id?: unknown;
         method?: string;
         result?: { protocolVersion?: Revision };
-        params?: { protocolVersion?: Revision };
+        params?: { protocolVersion?: Revision; task?: object };
       };
       const key = (way: string) => `${way} ${typeof message.id} ${String(message.id)}`;
-      if (message.method !== undefined && message.id !== undefined) methods.set(key(event.way), message.method);
+      if (message.method !== undefined && message.id !== undefined)
+        methods.set(
+          key(event.way),
+          message.params?.task === undefined || revision !== '2025-11-25' ? message.method : `${message.method}#task`,
+        );
       const answered = message.result === undefined ? undefined : methods.get(key(event.way === 'sent' ? 'received' : 'sent'));
       if (answered === 'initialize' && message.result?.protocolVersion) revision = message.result.protocolVersion;
       const why = misfit(revision, definition, message);
