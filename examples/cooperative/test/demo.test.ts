@@ -10,6 +10,20 @@ test('the whole story tells itself and ends well', async () => {
   expect(stdout).toContain('sugarKg  24');
   expect(stdout).toContain('Treat this week');
   expect(stdout).toContain('2026-06-03');
+  for (const words of [
+    '← MR-03: queen of 2026, marked white',
+    '· hives of QB: QB-01, QB-02',
+    '← Write the label of honey lot H-204',
+    '? Which apiary should it go to?',
+    '? Move MR-03 to SM?  yes',
+    '… 2 of 2: opened again',
+    '← changed: hive://MR-03',
+    '· status: completed',
+    '← Upper Croft  142.9 kg gained, best UC-01',
+    'another one, cancelled: cancelled',
+    '← (stand-in model) 3 inspections',
+  ])
+    expect(stdout).toContain(words);
   expect(stderr).toContain('season: expected one of "spring", "autumn"; got "winter"');
 });
 

@@ -170,6 +170,7 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
       info,
       capabilities: answers.capabilities,
       timeoutMs,
+      onAgreed: (revision) => link.agreed?.(revision),
       ...(options.revision !== undefined && { revision: options.revision }),
     });
   } catch (error) {
@@ -177,7 +178,6 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
     await link.close();
     throw error;
   }
-  link.agreed?.(peer.revision);
   const { revision } = peer;
   const { capabilities } = server;
 

@@ -45,6 +45,8 @@ export interface ClientHello {
   /** The revision to ask for. Default: the newest. */
   readonly revision?: Revision;
   readonly timeoutMs?: number;
+  /** Told of the revision before anything else is sent: HTTP names it in a header from then on. */
+  readonly onAgreed?: (revision: Revision) => void;
 }
 
 /**
@@ -64,6 +66,7 @@ export async function initialize(peer: Peer, hello: ClientHello): Promise<Initia
   peer.revision = result.protocolVersion;
   peer.remote = { info: result.serverInfo ?? { name: 'unnamed', version: '' }, capabilities: result.capabilities ?? {} };
   peer.state = 'ready';
+  hello.onAgreed?.(peer.revision);
   peer.notify('notifications/initialized');
   return result as InitializeResult;
 }

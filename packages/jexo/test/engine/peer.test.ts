@@ -198,6 +198,28 @@ test('closing fails what waits and stops what runs', async () => {
   await expect(client.request('slow')).rejects.toMatchObject({ code: 'JEXO_CLOSED' });
 });
 
+test('[MCP-039] [MCP-048] only what is in flight is cancelled, and progress names only what is active', async () => {
+  let late = () => {};
+  const { client, toServer, toClient, flush } = pair({
+    work: (_params, exchange) => {
+      late = () => exchange.progress(5);
+      exchange.progress(1);
+      return {};
+    },
+  });
+  const stop = new AbortController();
+  const answer = client.request('work', {}, { signal: stop.signal, onProgress: () => undefined });
+  await flush();
+  await answer;
+  stop.abort();
+  late();
+  expect([toServer, toClient]).toEqual([[], []]);
+  const silent = client.request('work');
+  await flush();
+  await silent;
+  expect(toClient).toEqual([]);
+});
+
 type Step = {
   readonly kind: 'request' | 'finish' | 'cancel' | 'progress' | 'deliver-up' | 'deliver-down' | 'notify';
   readonly pick: number;

@@ -234,3 +234,39 @@ test('the handler mounts beside other routes', async () => {
   app.closeAllConnections();
   app.close();
 });
+
+test('[MCP-176] [MCP-177] [MCP-178] [MCP-179] [MCP-182] [MCP-197] [MCP-202] the client posts each message by itself, with the headers the standard wants', async () => {
+  const seen: { method: string; headers: Record<string, string>; body: unknown }[] = [];
+  const { httpLink } = await import('../../src/transports/http/http-link.js');
+  const { connectLink } = await import('../../src/client/connect-link.js');
+  const watching: typeof fetch = (url, init) => {
+    seen.push({
+      method: init!.method!,
+      headers: init!.headers as Record<string, string>,
+      body: typeof init!.body === 'string' ? JSON.parse(init!.body) : undefined,
+    });
+    return fetch(url, init);
+  };
+  const client = await connectLink(httpLink(service.url, { fetch: watching }));
+  await Promise.all([client.call('echo', { text: 'plain' }), client.call('steps', {}, { onProgress: () => undefined })]);
+  await client.close();
+  const posts = seen.filter(({ method }) => method === 'POST');
+  expect(posts.map(({ body }) => (body as { method?: string }).method)).toEqual([
+    'initialize',
+    'notifications/initialized',
+    'tools/call',
+    'tools/call',
+  ]);
+  for (const { headers } of posts)
+    expect(headers).toMatchObject({ accept: 'application/json, text/event-stream', 'content-type': 'application/json' });
+  const [first, ...rest] = seen;
+  expect(first?.headers).not.toHaveProperty('mcp-session-id');
+  expect(first?.headers).not.toHaveProperty('mcp-protocol-version');
+  for (const { headers } of rest)
+    expect(headers).toMatchObject({ 'mcp-session-id': expect.any(String), 'mcp-protocol-version': '2025-11-25' });
+  expect(seen.map(({ method }) => method).sort()).toEqual(['DELETE', 'GET', 'POST', 'POST', 'POST', 'POST']);
+});
+
+test('[MCP-174] unless told otherwise, only this machine can reach the server', () => {
+  expect(service.url).toMatch(/^http:\/\/127\.0\.0\.1:/);
+});
