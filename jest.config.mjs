@@ -4,6 +4,7 @@ export default {
   transform: { '\\.ts$': '<rootDir>/scripts/jest-esbuild.mjs' },
   extensionsToTreatAsEsm: ['.ts'],
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
+  setupFilesAfterEnv: ['<rootDir>/packages/jexo/test/support/judge-all.ts'],
   testEnvironment: 'node',
   // Two cores, and many tests start processes of their own.
   maxWorkers: 2,

@@ -93,8 +93,8 @@ function page() {
     '',
     `${counts.proven} lines are proven by tests; ${counts.reason} have a reason instead. R1 to R4 are the revisions 2024-11-05, 2025-03-26, 2025-06-18 and 2025-11-25.`,
     '',
-    'Beside these, every message that a test sends or receives through `test/support/connected.ts` or the judged transports is checked',
-    'against the JSON Schema of its revision, and all of the reference samples are judged by our own grammar.',
+    'Beside these, every message that a connection of a test sends or receives (`test/support/connect.ts`) is checked against the JSON',
+    'Schema of its revision, and all of the reference samples are judged by our own grammar.',
   ];
   return { text: `${[...head, ...lines].join('\n')}\n`, bare };
 }

@@ -1,7 +1,7 @@
 import { createServer } from 'node:http';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { connect } from '../../src/index.js';
+import { connect } from '../support/connect.js';
 import { cli, freshFolder, hives, jexo, start } from '../support/command-line.js';
 
 const folder = freshFolder('cli');

@@ -1,5 +1,6 @@
 import { z } from 'zod';
-import { connect, defineServer, tool } from '../../src/index.js';
+import { defineServer, tool } from '../../src/index.js';
+import { connect } from '../support/connect.js';
 import { connectLink } from '../../src/client/connect-link.js';
 import type { Link } from '../../src/transports/link.js';
 import { connected } from '../support/connected.js';

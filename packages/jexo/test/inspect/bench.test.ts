@@ -1,4 +1,5 @@
-import { connect, defineServer, tool } from '../../src/index.js';
+import { defineServer, tool } from '../../src/index.js';
+import { connect } from '../support/connect.js';
 import { createBenchApi } from '../../src/inspect/bench-api.js';
 import { createBench } from '../../src/inspect/bench.js';
 import { readPairs } from '../../src/inspect/input-text.js';

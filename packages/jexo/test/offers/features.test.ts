@@ -398,7 +398,7 @@ test('[MCP-056] [MCP-059] a flood of log messages is thinned', async () => {
 });
 
 test('[MCP-070] [MCP-071] [MCP-066] names and input schemas of the demo are within what the standard wants', async () => {
-  const { connect } = await import('../../src/index.js');
+  const { connect } = await import('../support/connect.js');
   const { hives: file } = await import('../support/command-line.js');
   const client = await connect(file);
   const tools = await client.tools();

@@ -1,5 +1,6 @@
 import { z } from 'zod';
-import { connect, defineServer, serveHttp, tool } from '../../src/index.js';
+import { defineServer, serveHttp, tool } from '../../src/index.js';
+import { connect } from '../support/connect.js';
 import { relatedTaskKey, TaskBook } from '../../src/engine/task-book.js';
 import { Peer } from '../../src/engine/peer.js';
 import { Exchange } from '../../src/engine/exchange.js';

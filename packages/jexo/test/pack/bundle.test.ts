@@ -1,7 +1,7 @@
 import { copyFileSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { basename, join } from 'node:path';
 import { spawn } from 'node:child_process';
-import { connect } from '../../src/index.js';
+import { connect } from '../support/connect.js';
 import { createJudge } from '../support/judge.js';
 import { freshFolder, hives, jexo, run } from '../support/command-line.js';
 

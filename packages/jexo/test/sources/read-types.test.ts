@@ -1,6 +1,6 @@
 import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { connect } from '../../src/index.js';
+import { connect } from '../support/connect.js';
 import { readModule } from '../../src/sources/functions/read-module.js';
 import { snakeCase } from '../../src/sources/functions/snake-case.js';
 import type { FunctionShape } from '../../src/sources/functions/shape.js';

@@ -1,5 +1,6 @@
 import { request } from 'node:http';
-import { connect, defineServer, nodeHandler, serveHttp, tool, type HttpService } from '../../src/index.js';
+import { defineServer, nodeHandler, serveHttp, tool, type HttpService } from '../../src/index.js';
+import { connect } from '../support/connect.js';
 import { revisions } from '../../src/protocol/revisions.js';
 import { createJudge, misfit } from '../support/judge.js';
 

@@ -1,6 +1,7 @@
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { connect } from '../../src/index.js';
+import { connect as connectUnjudged } from '../../src/index.js';
+import { connect } from '../support/connect.js';
 import { createJudge } from '../support/judge.js';
 import { cli, freshFolder, hives, jexo } from '../support/command-line.js';
 
@@ -89,7 +90,9 @@ test('a server that ends at once is said with its last lines', async () => {
 });
 
 test('a server that prints to stdout is said with that very line', async () => {
-  await expect(connect([process.execPath, '-e', 'console.log("Listening on 3000"); setTimeout(() => {}, 10000)'])).rejects.toMatchObject({
+  await expect(
+    connectUnjudged([process.execPath, '-e', 'console.log("Listening on 3000"); setTimeout(() => {}, 10000)']),
+  ).rejects.toMatchObject({
     code: 'JEXO_NOT_PROTOCOL',
     message: expect.stringContaining('Listening on 3000'),
   });

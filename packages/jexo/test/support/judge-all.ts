@@ -1,0 +1,5 @@
+import { takeFindings } from './connect.js';
+
+afterEach(() => {
+  expect(takeFindings()).toEqual([]);
+});
