@@ -47,6 +47,8 @@ export interface ClientOptions extends ServerAnswers {
   readonly onPageDone?: (id: string) => void;
   /** How a task stands; a courtesy of some servers, so do not rely on it. */
   readonly onTask?: (task: Task) => void;
+  /** The server had forgotten the session, and a new one has been made; subscriptions have been renewed. */
+  readonly onRenewed?: () => void;
   /** An answer departs from the protocol in a way that can be lived with. */
   readonly onDeviation?: (account: string) => void;
   /** The connection has ended; with an error when nobody asked for it. */
@@ -163,16 +165,29 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
     peer.close(error?.message ?? 'the other side has closed the connection', error);
     options.onClosed?.(error);
   };
-  peer.outlet = await link.start({ receive: (value) => peer.receive(value), failed: (id, error) => peer.fail(id, error), closed: ended });
+  const hello = {
+    info,
+    capabilities: answers.capabilities,
+    timeoutMs,
+    onAgreed: (revision: Revision) => link.agreed?.(revision),
+    ...(options.revision !== undefined && { revision: options.revision }),
+  };
+  peer.outlet = await link.start({
+    receive: (value) => peer.receive(value),
+    failed: (id, error) => peer.fail(id, error),
+    closed: ended,
+    async renew() {
+      await initialize(peer, hello);
+      const again = [...watchers.keys()].map((uri) => peer.request('resources/subscribe', { uri }, { timeoutMs }));
+      Promise.all(again).then(
+        () => options.onRenewed?.(),
+        (error: Error) => options.onDeviation?.(`A subscription could not be renewed: ${error.message}`),
+      );
+    },
+  });
   let server: InitializeResult;
   try {
-    server = await initialize(peer, {
-      info,
-      capabilities: answers.capabilities,
-      timeoutMs,
-      onAgreed: (revision) => link.agreed?.(revision),
-      ...(options.revision !== undefined && { revision: options.revision }),
-    });
+    server = await initialize(peer, hello);
   } catch (error) {
     peer.close('the handshake failed');
     await link.close();

@@ -1,14 +1,12 @@
 import type { Servable } from '../engine/servable.js';
 import { memoryLink } from '../transports/memory.js';
-import { httpLink } from '../transports/http/http-link.js';
+import { httpLink, type HttpLinkOptions } from '../transports/http/http-link.js';
 import type { Link, WireTap } from '../transports/link.js';
 import { connectLink, type Client, type ClientOptions } from './connect-link.js';
 
-export interface ConnectOptions extends ClientOptions {
+export interface ConnectOptions extends ClientOptions, Omit<HttpLinkOptions, 'tap'> {
   /** Sees every message that passes, both ways. */
   readonly tap?: WireTap;
-  /** Sent with every HTTP request. */
-  readonly headers?: Readonly<Record<string, string>>;
   /** Each line a started server writes to stderr. */
   readonly onStderr?: (line: string) => void;
   /** Told of faults inside a server that runs in this process. */

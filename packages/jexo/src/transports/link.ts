@@ -24,6 +24,8 @@ export interface LinkEvents {
   receive(value: unknown): void;
   /** One request could not be delivered or answered; the link itself goes on. */
   failed(id: RequestId, error: Error): void;
+  /** The server has forgotten the session: makes a new one over this same link. Absent when that is not wanted. */
+  renew?(): Promise<void>;
   /** The link has ended; with an error when it was not asked to. */
   closed(error?: Error): void;
 }

@@ -82,10 +82,9 @@ test('[MCP-181] an answer is plain JSON, and a stream when something precedes it
   expect(misfit('2025-11-25', 'ServerMessage', JSON.parse(plain.body))).toBeUndefined();
   const stream = await send('POST', session, message('tools/call', { name: 'steps', arguments: {}, _meta: { progressToken: 'p' } }));
   expect(stream.headers['content-type']).toBe('text/event-stream');
-  const events = stream.body
-    .trim()
-    .split('\n\n')
-    .map((event) => JSON.parse(event.slice(event.indexOf('data: ') + 6)) as { method?: string });
+  const [primer, ...rest] = stream.body.trim().split('\n\n');
+  expect(primer).toMatch(/^id: \S+\ndata: $/);
+  const events = rest.map((event) => JSON.parse(event.slice(event.indexOf('data: ') + 6)) as { method?: string });
   expect(events.map(({ method }) => method)).toEqual(['notifications/message', 'notifications/progress', undefined]);
 });
 

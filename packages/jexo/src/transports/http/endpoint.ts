@@ -4,8 +4,9 @@ import { assumeInitialized } from '../../engine/handshake.js';
 import { failure, type Peer } from '../../engine/peer.js';
 import type { Servable } from '../../engine/servable.js';
 import { encode, errorCodes, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
-import { assumedHttpRevision, isRevision } from '../../protocol/revisions.js';
+import { assumedHttpRevision, isRevision, since } from '../../protocol/revisions.js';
 import { createGate, type GateOptions } from './gate.js';
+import { SessionStreams, type OutStream, type StreamLimits } from './session-streams.js';
 
 /** The runtime's request, as far as the endpoint needs it. */
 export interface HttpRequest {
@@ -23,10 +24,14 @@ export interface Responder {
 export interface EventStream {
   write(text: string): void;
   end(): void;
+  /** Cuts the connection without an end. */
+  abort(): void;
+  /** Bytes written that the other side has not taken yet. */
+  unread(): number;
   onClose(task: () => void): void;
 }
 
-export interface EndpointOptions extends GateOptions {
+export interface EndpointOptions extends GateOptions, StreamLimits {
   /** False serves every request by itself, without sessions: for hosts that keep nothing between requests. Default true. */
   readonly sessions?: boolean;
   /** Milliseconds without a request after which a session with no open stream ends. Default 30 minutes. */
@@ -41,6 +46,8 @@ export interface Endpoint {
   /** Answers one request; `body` is its whole text, empty for GET and DELETE. */
   handle(request: HttpRequest, body: string, responder: Responder): void;
   readonly sessions: number;
+  /** Ends all sessions; clients begin new ones. */
+  forgetSessions(): void;
   /** Resolves when nothing is being answered. */
   whenIdle(): Promise<void>;
   close(reason: string): void;
@@ -49,14 +56,12 @@ export interface Endpoint {
 interface HttpSession {
   readonly id: string;
   readonly peer: Peer;
-  readonly standing: StandingChannel;
+  readonly streams: SessionStreams;
   lastSeen: number;
 }
 
 const json = { 'content-type': 'application/json' };
 const eventStream = { 'content-type': 'text/event-stream', 'cache-control': 'no-cache, no-transform', 'x-accel-buffering': 'no' };
-/** Messages kept for a client that has no standing stream open. */
-const maxWaiting = 256;
 
 /** The Streamable HTTP endpoint (Transports, "Streamable HTTP"), for any runtime that can reply and stream. */
 export function createEndpoint(server: Servable, options: EndpointOptions): Endpoint {
@@ -71,12 +76,31 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     sweeping = undefined;
     const oldest = clock.now() - sessionIdleMs;
     for (const session of sessions.values()) {
-      if (session.lastSeen < oldest && !session.standing.open && session.peer.inFlight.incoming === 0)
+      if (session.lastSeen < oldest && !session.streams.listening && session.peer.inFlight.incoming === 0)
         session.peer.close('the session was idle for too long');
     }
     if (sessions.size > 0) scheduleSweep();
   };
   const scheduleSweep = () => (sweeping ??= clock.after(Math.min(sessionIdleMs, 60_000), sweep));
+
+  const sinks = new Set<EventStream>();
+  const { keepAliveMs = 15_000 } = options;
+  let beating: unknown;
+  const beat = () => {
+    beating = undefined;
+    for (const sink of sinks) if (sink.unread() === 0) sink.write(': still here\n\n');
+    if (sinks.size > 0) beating = clock.after(keepAliveMs, beat);
+  };
+  /** One timer for all open streams writes a comment now and then, which proxies take for life. */
+  const keepAlive = (sink: EventStream) => {
+    if (keepAliveMs === 0) return;
+    sinks.add(sink);
+    sink.onClose(() => sinks.delete(sink));
+    beating ??= clock.after(keepAliveMs, beat);
+  };
+  /** Older clients may try to parse the event without data that primes a stream. */
+  const primes = ({ peer }: HttpSession) => since(peer.revision, '2025-11-25');
+  const numbered = (session: HttpSession) => (sink: EventStream) => session.streams.open(sink, primes(session));
 
   const openPeer = (request: HttpRequest, outlet: Channel, sessionId?: string): Peer =>
     server.open({
@@ -89,12 +113,13 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
 
   const openSession = (request: HttpRequest): HttpSession => {
     const id = globalThis.crypto.randomUUID();
-    const standing = new StandingChannel();
-    const session: HttpSession = { id, standing, peer: openPeer(request, standing, id), lastSeen: clock.now() };
+    const streams = new SessionStreams(options, clock, keepAlive);
+    const peer = openPeer(request, { send: (message) => streams.send(encode(message)) }, id);
+    const session: HttpSession = { id, streams, peer, lastSeen: clock.now() };
     sessions.set(id, session);
     session.peer.onClose(() => {
       sessions.delete(id);
-      standing.close();
+      streams.closeAll();
     });
     scheduleSweep();
     return session;
@@ -148,7 +173,7 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       const revision = request.header('mcp-protocol-version') ?? assumedHttpRevision;
       if (!isRevision(revision))
         return refuse(responder, 400, cors, `Bad request: MCP-Protocol-Version ${JSON.stringify(revision.slice(0, 40))} is not supported`);
-      const channel = new PostChannel(requests, responder, cors);
+      const channel = new PostChannel(requests, responder, cors, undefined);
       const peer = openPeer(request, channel);
       passing.add(peer);
       channel.onEnd = () => {
@@ -163,13 +188,14 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
         return refuse(responder, 400, cors, 'Bad request: initialize starts a new session and must not name an old one');
       if (sessions.size >= maxSessions) return refuse(responder, 503, cors, 'Too many sessions: try again later', errorCodes.internalError);
       const session = openSession(request);
-      const channel = new PostChannel(requests, responder, { ...cors, 'mcp-session-id': session.id });
+      const channel = new PostChannel(requests, responder, { ...cors, 'mcp-session-id': session.id }, numbered(session));
       // A handshake that failed leaves no session behind.
       channel.onEnd = () => session.peer.state === 'new' && session.peer.close('the handshake failed');
       return session.peer.receive(value, channel);
     }
     const session = findSession(request, cors, responder);
-    if (session !== undefined) take(session.peer, value, requests, new PostChannel(requests, responder, cors), cors, responder);
+    if (session !== undefined)
+      take(session.peer, value, requests, new PostChannel(requests, responder, cors, numbered(session)), cors, responder);
   };
 
   const take = (peer: Peer, value: unknown, requests: number, channel: PostChannel, cors: Record<string, string>, responder: Responder) => {
@@ -187,7 +213,12 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       return refuse(responder, 406, cors, 'Not acceptable: this address answers GET with text/event-stream only');
     if (!stateful) return refuse(responder, 405, { ...cors, allow: 'POST' }, 'Method not allowed: this server keeps no sessions');
     const session = findSession(request, cors, responder);
-    if (session !== undefined) session.standing.attach(responder.stream({ ...eventStream, ...cors }));
+    if (session === undefined) return;
+    const connect = () => responder.stream({ ...eventStream, ...cors });
+    const lastEventId = request.header('last-event-id');
+    if (lastEventId === undefined || lastEventId === '') return session.streams.listen(connect(), primes(session));
+    if (!session.streams.resume(lastEventId, connect))
+      refuse(responder, 400, cors, 'Bad request: the stream that Last-Event-ID names is not known any more');
   };
 
   return {
@@ -217,11 +248,14 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     get sessions() {
       return sessions.size;
     },
+    forgetSessions() {
+      for (const { peer } of [...sessions.values()]) peer.close('the server has ended all sessions');
+    },
     async whenIdle() {
       await Promise.all([...[...sessions.values()].map(({ peer }) => peer), ...passing].map((peer) => peer.whenIdle()));
     },
     close(reason) {
-      if (sweeping !== undefined) clock.cancel(sweeping);
+      for (const timer of [sweeping, beating]) if (timer !== undefined) clock.cancel(timer);
       for (const { peer } of [...sessions.values()]) peer.close(reason);
       for (const peer of [...passing]) peer.close(reason);
     },
@@ -284,13 +318,15 @@ function countAnswers(message: JsonRpcMessage | readonly JsonRpcMessage[], expec
  */
 class PostChannel implements Channel {
   onEnd: (() => unknown) | undefined;
-  private stream: EventStream | undefined;
+  private stream: OutStream | undefined;
   private done = false;
 
   constructor(
     private expected: number,
     private readonly responder: Responder,
     private readonly headers: Record<string, string>,
+    /** Makes a stream of the session of the open connection; without sessions there is nothing to take up again. */
+    private readonly number: ((sink: EventStream) => OutStream) | undefined,
   ) {}
 
   send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void {
@@ -300,8 +336,7 @@ class PostChannel implements Channel {
       this.responder.reply(200, this.headers === noHeaders ? json : { ...json, ...this.headers }, encode(message));
       return this.end();
     }
-    this.stream ??= this.responder.stream({ ...eventStream, ...this.headers });
-    this.stream.write(`event: message\ndata: ${encode(message)}\n\n`);
+    this.open().write(encode(message));
     this.expected -= answers;
     if (this.expected <= 0) this.end();
   }
@@ -310,45 +345,20 @@ class PostChannel implements Channel {
     if (this.done) return;
     this.expected -= 1;
     if (this.expected > 0) return;
-    this.stream ??= this.responder.stream({ ...eventStream, ...this.headers });
+    this.open();
     this.end();
+  }
+
+  private open(): OutStream {
+    if (this.stream !== undefined) return this.stream;
+    const sink = this.responder.stream({ ...eventStream, ...this.headers });
+    this.stream = this.number?.(sink) ?? { write: (message) => sink.write(`event: message\ndata: ${message}\n\n`), end: () => sink.end() };
+    return this.stream;
   }
 
   private end(): void {
     this.done = true;
     this.stream?.end();
     this.onEnd?.();
-  }
-}
-
-/** Where messages go that belong to no request: the newest GET stream, or a short queue until there is one. */
-class StandingChannel implements Channel {
-  private stream: EventStream | undefined;
-  private waiting: string[] = [];
-
-  get open(): boolean {
-    return this.stream !== undefined;
-  }
-
-  send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void {
-    const text = `event: message\ndata: ${encode(message)}\n\n`;
-    if (this.stream !== undefined) return this.stream.write(text);
-    this.waiting.push(text);
-    if (this.waiting.length > maxWaiting) this.waiting.shift();
-  }
-
-  attach(stream: EventStream): void {
-    this.stream?.end();
-    this.stream = stream;
-    stream.onClose(() => {
-      if (this.stream === stream) this.stream = undefined;
-    });
-    for (const text of this.waiting) stream.write(text);
-    this.waiting = [];
-  }
-
-  close(): void {
-    this.stream?.end();
-    this.stream = undefined;
   }
 }

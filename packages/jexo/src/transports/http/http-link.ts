@@ -1,7 +1,7 @@
 import { createParser } from 'eventsource-parser';
 import type { Channel } from '../../engine/exchange.js';
-import { JexoError, messageOf } from '../../errors.js';
-import { encode, type JsonRpcMessage } from '../../protocol/json-rpc.js';
+import { isJexoError, JexoError, messageOf } from '../../errors.js';
+import { encode, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
 import { since, type Revision } from '../../protocol/revisions.js';
 import { wireTime, type Link, type LinkEvents, type WireTap } from '../link.js';
 
@@ -11,15 +11,25 @@ export interface HttpLinkOptions {
   readonly tap?: WireTap;
   /** Default: the runtime's own fetch. */
   readonly fetch?: typeof fetch;
+  /** Times a lost stream is taken up again before what it carried fails. Default 5. */
+  readonly maxAttempts?: number;
+  /** Milliseconds before the first attempt; each further one waits twice as long, give or take. Default 250. */
+  readonly backOffMs?: number;
+  /** Told when a stream was lost and is taken up again. */
+  readonly onReconnect?: (what: string) => void;
 }
+
+type Message = JsonRpcMessage | readonly JsonRpcMessage[];
+const longestWaitMs = 10_000;
 
 /** A link to a server over Streamable HTTP. Runs wherever there is fetch, browsers included. */
 export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
-  const { tap, headers: extra = {} } = options;
+  const { tap, headers: extra = {}, maxAttempts = 5, backOffMs = 250, onReconnect } = options;
   const send = options.fetch ?? globalThis.fetch;
   const ending = new AbortController();
   let sessionId: string | undefined;
   let revision: Revision | undefined;
+  let renewing: Promise<void> | undefined;
   let events!: LinkEvents;
 
   const headers = (more: Record<string, string>): Record<string, string> => ({
@@ -28,8 +38,15 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     ...(sessionId !== undefined && { 'mcp-session-id': sessionId }),
     ...(revision !== undefined && since(revision, '2025-06-18') && { 'mcp-protocol-version': revision }),
   });
+  const request = async (init: RequestInit): Promise<Response> => {
+    try {
+      return await send(url, { ...init, signal: ending.signal });
+    } catch (error) {
+      throw unreachable(url, error);
+    }
+  };
 
-  const take = (text: string, note: string) => {
+  const take = (text: string, note: string): unknown => {
     let message: unknown;
     try {
       message = JSON.parse(text);
@@ -41,12 +58,24 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     }
     tap?.({ at: wireTime(), way: 'received', bytes: new TextEncoder().encode(text).length, message, note });
     events.receive(message);
+    return message;
   };
 
-  const readStream = async (body: ReadableStream<Uint8Array>, note: string) => {
+  /** Where a stream stands: enough to take it up again. */
+  interface Progress {
+    lastEventId: string | undefined;
+    retryMs: number | undefined;
+    /** Requests whose answers it still owes. */
+    readonly owed: Set<RequestId>;
+  }
+  const read = async (body: ReadableStream<Uint8Array>, note: string, progress: Progress): Promise<void> => {
     const parser = createParser({
-      onEvent: ({ data }) => {
-        if (data !== '') take(data, note); // an event without data only carries an id
+      onRetry: (ms) => (progress.retryMs = ms),
+      onEvent: ({ id, data }) => {
+        if (id !== undefined) progress.lastEventId = id;
+        if (data === '') return; // it only carries an id
+        for (const each of [take(data, note)].flat() as { id?: RequestId; method?: string }[])
+          if (each?.method === undefined && each?.id !== undefined) progress.owed.delete(each.id);
       },
     });
     const decoder = new TextDecoder();
@@ -58,35 +87,98 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     }
   };
 
-  const post = async (message: JsonRpcMessage | readonly JsonRpcMessage[]): Promise<void> => {
+  const pause = (ms: number) =>
+    new Promise<void>((resolve) => {
+      const timer = setTimeout(resolve, ms);
+      (timer as { unref?: () => void }).unref?.();
+    });
+  /** Twice as long each time, give or take a quarter, so that many clients do not come back at once. */
+  const wait = (attempt: number, retryMs: number | undefined) =>
+    pause(retryMs ?? Math.min(backOffMs * 2 ** attempt, longestWaitMs) * (0.75 + Math.random() / 2));
+
+  /** Reads a stream to its end, taking it up again as often as it is lost (Transports, "Resumability and Redelivery"). */
+  const follow = async (first: Response, note: string, progress: Progress, lasting: boolean): Promise<void> => {
+    let response: Response | undefined = first;
+    for (let attempt = 0; ; attempt++) {
+      let lost: unknown;
+      const before = progress.lastEventId;
+      try {
+        if (response?.body) await read(response.body, note, progress);
+      } catch (error) {
+        if (ending.signal.aborted || (isJexoError(error) && error.code === 'JEXO_NOT_PROTOCOL')) throw error;
+        lost = error;
+      }
+      if (ending.signal.aborted || (!lasting && progress.owed.size === 0)) return;
+      if (progress.lastEventId !== before) attempt = 0;
+      if (attempt >= maxAttempts || (!lasting && progress.lastEventId === undefined)) {
+        throw new JexoError(
+          'JEXO_CONNECT',
+          `The connection to ${url} was lost before the answer came${lost === undefined ? '' : `: ${messageOf(lost)}`}.`,
+          { where: url, cause: lost },
+        );
+      }
+      await wait(attempt, progress.retryMs);
+      if (ending.signal.aborted) return;
+      onReconnect?.(note);
+      try {
+        response = await request({
+          method: 'GET',
+          headers: headers({
+            accept: 'text/event-stream',
+            ...(progress.lastEventId !== undefined && { 'last-event-id': progress.lastEventId }),
+          }),
+        });
+      } catch {
+        response = undefined; // still away: the next attempt comes later
+        continue;
+      }
+      if (!response.ok) throw await refused(url, response, sessionId !== undefined);
+      note = 'GET stream, resumed';
+    }
+  };
+
+  const post = async (message: Message): Promise<void> => {
+    // While a new session is being made, only its own handshake may pass.
+    if (renewing !== undefined && (message as { method?: string }).method !== 'initialize') await renewing;
     const text = encode(message);
     tap?.({ at: wireTime(), way: 'sent', bytes: new TextEncoder().encode(text).length, message, note: 'POST' });
-    let response: Response;
-    try {
-      response = await send(url, {
-        method: 'POST',
-        headers: headers({ 'content-type': 'application/json', accept: 'application/json, text/event-stream' }),
-        body: text,
-        signal: ending.signal,
-      });
-    } catch (error) {
-      throw unreachable(url, error);
+    const usedSession = sessionId;
+    const response = await request({
+      method: 'POST',
+      headers: headers({ 'content-type': 'application/json', accept: 'application/json, text/event-stream' }),
+      body: text,
+    });
+    if (response.status === 404 && usedSession !== undefined && events.renew !== undefined) {
+      // The session is gone, so the message was never taken: a new session gets it (Transports, "Session Management").
+      await response.body?.cancel();
+      if (sessionId === usedSession) await renew();
+      return post(message);
     }
-    const note = `HTTP ${response.status}`;
-    const kind = response.headers.get('content-type') ?? '';
-    if (!response.ok) throw await refused(url, response, sessionId !== undefined);
+    if (!response.ok) throw await refused(url, response, usedSession !== undefined);
     sessionId ??= response.headers.get('mcp-session-id') ?? undefined;
-    if (kind.startsWith('text/event-stream') && response.body !== null) return readStream(response.body, `${note} stream`);
+    const note = `HTTP ${response.status}`;
+    if (isStream(response))
+      return follow(response, `${note} stream`, { lastEventId: undefined, retryMs: undefined, owed: new Set(requestsOf(message)) }, false);
     const body = await response.text();
     if (body !== '' && response.status !== 202) take(body, note);
   };
 
+  const renew = (): Promise<void> =>
+    (renewing ??= (async () => {
+      sessionId = undefined;
+      revision = undefined;
+      try {
+        await events.renew!();
+      } finally {
+        renewing = undefined;
+      }
+    })());
+
   /** The stream for what the server says of its own accord; a server may have none (405). */
   const listen = async () => {
-    const response = await send(url, { method: 'GET', headers: headers({ accept: 'text/event-stream' }), signal: ending.signal });
-    const isStream = response.headers.get('content-type')?.startsWith('text/event-stream') ?? false;
-    if (response.ok && isStream && response.body !== null) return readStream(response.body, 'GET stream');
-    await response.body?.cancel();
+    const response = await request({ method: 'GET', headers: headers({ accept: 'text/event-stream' }) });
+    if (!response.ok || !isStream(response)) return void (await response.body?.cancel());
+    await follow(response, 'GET stream', { lastEventId: undefined, retryMs: undefined, owed: new Set() }, true);
   };
 
   return {
@@ -96,7 +188,7 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
       const channel: Channel = {
         send(message) {
           post(message).catch((error: unknown) => {
-            if (!ending.signal.aborted) failRequest(error, message, events);
+            if (!ending.signal.aborted) failRequests(error, message, events);
           });
         },
       };
@@ -105,8 +197,8 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     agreed(agreedOn) {
       revision = agreedOn;
       if (sessionId === undefined) return;
-      // Losing this stream loses only unasked-for messages: calls go on, so it is no end of the link.
-      listen().catch(() => undefined);
+      // Losing this stream for good loses only unasked-for messages: calls go on, so it is no end of the link.
+      listen().catch(() => onReconnect?.('GET stream, given up'));
     },
     async close() {
       if (ending.signal.aborted) return;
@@ -119,29 +211,33 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
   };
 }
 
-/** A POST that failed fails the requests it carried; only a lost session ends the link. */
-function failRequest(error: unknown, message: JsonRpcMessage | readonly JsonRpcMessage[], events: LinkEvents): void {
-  if (isLost(error)) return events.closed(error as Error);
-  for (const each of (Array.isArray(message) ? message : [message]) as readonly JsonRpcMessage[]) {
-    if ('method' in each && 'id' in each) events.failed(each.id, error as Error);
-  }
+function isStream(response: Response): boolean {
+  return response.headers.get('content-type')?.startsWith('text/event-stream') ?? false;
 }
 
-function isLost(error: unknown): boolean {
-  return error instanceof JexoError && error.code === 'JEXO_SESSION_LOST';
+function requestsOf(message: Message): RequestId[] {
+  return ([message].flat() as JsonRpcMessage[]).flatMap((each) => ('method' in each && 'id' in each ? [each.id] : []));
+}
+
+/** A POST that failed fails the requests it carried; only a lost session ends the link. */
+function failRequests(error: unknown, message: Message, events: LinkEvents): void {
+  if (isJexoError(error) && error.code === 'JEXO_SESSION_LOST') return events.closed(error);
+  for (const id of requestsOf(message)) events.failed(id, error as Error);
 }
 
 function unreachable(url: string, error: unknown): JexoError {
   const cause = (error as { cause?: { code?: string; message?: string } }).cause;
-  const why =
-    cause?.code === 'ECONNREFUSED'
-      ? 'nothing is listening there'
-      : cause?.code === 'ENOTFOUND'
-        ? 'the host name is not known'
-        : cause?.code?.startsWith('CERT') || cause?.code?.includes('SELF_SIGNED')
-          ? `its certificate is not trusted (${cause.code})`
-          : (cause?.message ?? messageOf(error));
-  return new JexoError('JEXO_CONNECT', `No connection to ${url}: ${why}.`, { where: url, cause: error });
+  const code = cause?.code ?? '';
+  const known: Partial<Record<string, string>> = {
+    ECONNREFUSED: 'nothing is listening there',
+    ENOTFOUND: 'the host name is not known',
+    ECONNRESET: 'the connection was cut',
+  };
+  const untrusted = code.startsWith('CERT') || code.includes('SELF_SIGNED') ? `its certificate is not trusted (${code})` : undefined;
+  return new JexoError('JEXO_CONNECT', `No connection to ${url}: ${known[code] ?? untrusted ?? cause?.message ?? messageOf(error)}.`, {
+    where: url,
+    cause: error,
+  });
 }
 
 async function refused(url: string, response: Response, hadSession: boolean): Promise<JexoError> {

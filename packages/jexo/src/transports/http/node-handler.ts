@@ -80,6 +80,8 @@ function openStream(response: ServerResponse, headers: Record<string, string>): 
   return {
     write: (text) => void response.write(text),
     end: () => void response.end(),
+    abort: () => void response.destroy(),
+    unread: () => response.writableLength,
     onClose: (task) => void response.on('close', task),
   };
 }

@@ -22,6 +22,8 @@ export interface HttpService {
   readonly url: string;
   readonly port: number;
   readonly sessions: number;
+  /** Ends all sessions; clients begin new ones. */
+  forgetSessions(): void;
   /** Stops listening, answers what is in flight, ends the streams. */
   close(): Promise<void>;
 }
@@ -54,6 +56,7 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     get sessions() {
       return handler.endpoint.sessions;
     },
+    forgetSessions: () => handler.endpoint.forgetSessions(),
     close() {
       return (closing ??= (async () => {
         const closed = new Promise<void>((resolve) => http.close(() => resolve()));
