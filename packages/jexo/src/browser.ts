@@ -10,3 +10,4 @@ export { tool } from './offers/tool.js';
 export { connect } from './client/connect-in-browser.js';
 export { RpcError, errorCodes } from './protocol/json-rpc.js';
 export { newestRevision, revisions } from './protocol/revisions.js';
+export { fetchHandler } from './transports/http/fetch-handler.js';

@@ -38,3 +38,4 @@ export type {
   Tool,
   ToolAnnotations,
 } from './protocol/types.js';
+export { fetchHandler, type FetchHandler, type FetchHandlerOptions } from './transports/http/fetch-handler.js';

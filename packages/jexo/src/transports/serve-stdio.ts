@@ -2,6 +2,7 @@ import { systemClock } from '../engine/clock.js';
 import type { Channel } from '../engine/exchange.js';
 import { failure } from '../engine/peer.js';
 import type { Servable } from '../engine/servable.js';
+import { isTooDeep, maxDepth } from '../protocol/depth.js';
 import { encode, errorCodes } from '../protocol/json-rpc.js';
 import { LineReader } from './lines.js';
 import { guardStdout } from './stdout-guard.js';
@@ -61,6 +62,13 @@ export async function serveStdio(server: Servable, options: ServeStdioOptions = 
   const reader = new LineReader(
     maxMessageBytes,
     (line) => {
+      if (isTooDeep(line))
+        return channel.send(
+          failure(undefined, {
+            code: errorCodes.invalidRequest,
+            message: `Invalid request: the message nests deeper than ${maxDepth} levels`,
+          }),
+        );
       let value: unknown;
       try {
         value = JSON.parse(line);

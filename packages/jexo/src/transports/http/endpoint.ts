@@ -3,6 +3,7 @@ import type { Channel } from '../../engine/exchange.js';
 import { assumeInitialized } from '../../engine/handshake.js';
 import { failure, type Peer } from '../../engine/peer.js';
 import type { Servable } from '../../engine/servable.js';
+import { isTooDeep, maxDepth } from '../../protocol/depth.js';
 import { encode, errorCodes, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
 import { assumedHttpRevision, isRevision, since } from '../../protocol/revisions.js';
 import { createGate, type GateOptions } from './gate.js';
@@ -161,6 +162,7 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       return refuse(responder, 415, cors, 'Unsupported media type: send application/json');
     if (!accepts(request.header('accept') ?? '*/*', ['application/json', 'text/event-stream']))
       return refuse(responder, 406, cors, 'Not acceptable: accept application/json and text/event-stream');
+    if (isTooDeep(body)) return refuse(responder, 400, cors, `Bad request: the message nests deeper than ${maxDepth} levels`);
     let value: unknown;
     try {
       value = JSON.parse(body);

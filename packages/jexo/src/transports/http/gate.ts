@@ -27,7 +27,9 @@ export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): 
     return verdict;
   };
   const hostAllowed = (host: string) => hosts.has('*') || hosts.has(host.replace(/:\d+$/, '').toLowerCase());
-  const originAllowed = (origin: string) => {
+  const originAllowed = (origin: string, host: string) => {
+    // Where any host name may reach the server, a page may call the server it came from.
+    if (hosts.has('*') && /^https?:\/\/(.*)$/.exec(origin)?.[1] === host) return true;
     if (origins.has('*') || origins.has(origin.toLowerCase())) return true;
     const found = /^https?:\/\/(\[[^\]]+\]|[^:/]+)(?::\d+)?$/.exec(origin.toLowerCase());
     return found !== null && (hosts.has(found[1]!) || (hosts.has('*') && loopbackNames.includes(found[1]!)));
@@ -36,7 +38,7 @@ export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): 
     refuses(host, origin) {
       if (host === undefined || !remember(`h ${host}`, () => hostAllowed(host)))
         return 'the Host header names a host this server does not answer for';
-      if (origin !== undefined && !remember(`o ${origin}`, () => originAllowed(origin)))
+      if (origin !== undefined && !remember(`o ${origin} ${host}`, () => originAllowed(origin, host)))
         return 'the Origin header names a page that may not call this server';
       return undefined;
     },

@@ -1,9 +1,13 @@
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
+import { systemClock } from '../../engine/clock.js';
+import { Rate } from '../../engine/rate.js';
 import type { Servable } from '../../engine/servable.js';
-import { loopbackNames } from './gate.js';
+import { createGate, loopbackNames } from './gate.js';
 import { listen } from './listen.js';
+import { withNodeRequest } from './node-exchange.js';
 import { nodeHandler, type NodeHandlerOptions } from './node-handler.js';
+import { createOlderPair } from './older-pair.js';
 
 export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts'> {
   /** Default 0: any free port. */
@@ -16,6 +20,14 @@ export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts
   readonly allowedHosts?: readonly string[];
   /** Milliseconds that calls in flight get to finish on close. Default 10,000. */
   readonly graceMs?: number;
+  /** True serves clients of revision 2024-11-05 too, which want a stream at `/sse`. Default false. */
+  readonly older?: boolean;
+  /** Connections at once. Default 20,000. */
+  readonly maxConnections?: number;
+  /** Bytes the headers of a request may have. Default 16 KiB; larger ones are answered with 431. */
+  readonly maxHeaderBytes?: number;
+  /** Requests one address may make in a minute; further ones are answered with 429. Default: any number. */
+  readonly requestsPerMinute?: number;
 }
 
 export interface HttpService {
@@ -28,24 +40,70 @@ export interface HttpService {
   close(): Promise<void>;
 }
 
+/** Addresses whose rate is remembered; beyond that the oldest are forgotten. */
+const maxAddresses = 10_000;
+const ssePath = '/sse';
+const postPath = '/messages';
+
 /**
- * Serves over Streamable HTTP.
+ * Serves over Streamable HTTP. Beside the endpoint, `/health` answers as long as the process lives, and `/ready` once the
+ * server has read its sources and until it is stopping.
  *
  * @throws JexoError JEXO_PORT_IN_USE, JEXO_ADDRESS
  * @example
  * const { url, close } = await serveHttp(apiary, { port: 4300 });   // http://127.0.0.1:4300/mcp
  */
 export async function serveHttp(server: Servable, options: ServeHttpOptions = {}): Promise<HttpService> {
-  const { port = 0, host = '127.0.0.1', path = '/mcp', graceMs = 10_000 } = options;
+  const {
+    port = 0,
+    host = '127.0.0.1',
+    path = '/mcp',
+    graceMs = 10_000,
+    maxBodyBytes = 4 * 1024 * 1024,
+    maxHeaderBytes = 16 * 1024,
+    maxConnections = 20_000,
+  } = options;
   const wildcard = host === '0.0.0.0' || host === '::';
   const allowedHosts = options.allowedHosts ?? (wildcard ? ['*'] : [...loopbackNames, host.includes(':') ? `[${host}]` : host]);
   const handler = nodeHandler(server, { ...options, allowedHosts });
-  const http = createServer((request, response) => {
+  const { clock = systemClock, maxSessions = 10_000, maxUnreadBytes = 1024 * 1024, onFault } = options;
+  const older = options.older
+    ? createOlderPair(server, {
+        gate: createGate({ ...options, allowedHosts }),
+        clock,
+        postPath,
+        maxSessions,
+        maxUnreadBytes,
+        ...(onFault && { onFault }),
+      })
+    : undefined;
+  const admits = rateByAddress(options.requestsPerMinute);
+  let state: 'starting' | 'ready' | 'stopping' = 'starting';
+  server.ready().then(
+    () => state === 'starting' && (state = 'ready'),
+    () => undefined, // every client that connects is told; /ready stays 503
+  );
+
+  const http = createServer({ maxHeaderSize: maxHeaderBytes }, (request, response) => {
     const { url = '/' } = request;
     const end = url.indexOf('?');
-    if ((end < 0 ? url : url.slice(0, end)) === path) handler(request, response);
-    else notFound(request, response, path);
+    const at = end < 0 ? url : url.slice(0, end);
+    const wait = admits(request.socket.remoteAddress ?? '');
+    if (wait > 0) return say(request, response, 429, 'Too many requests: slow down.\n', { 'retry-after': String(Math.ceil(wait / 1000)) });
+    if (at === path) return handler(request, response);
+    if (at === '/health') return say(request, response, 200, 'alive\n');
+    if (at === '/ready') return say(request, response, state === 'ready' ? 200 : 503, `${state}\n`);
+    if (older !== undefined && at === ssePath && request.method === 'GET')
+      return withNodeRequest(request, response, maxBodyBytes, undefined, (head, _body, responder) => older.listen(head, responder));
+    if (older !== undefined && at === postPath && request.method === 'POST') {
+      const session = new URLSearchParams(url.slice(end + 1)).get('session');
+      return withNodeRequest(request, response, maxBodyBytes, undefined, (head, body, responder) =>
+        older.post(head, session, body, responder),
+      );
+    }
+    say(request, response, 404, `Nothing is served here. The protocol is served at ${path}.\n`);
   });
+  http.maxConnections = maxConnections;
   await listen(http, port, host);
   const address = http.address() as AddressInfo;
   const shownHost = address.address.includes(':') ? `[${address.address}]` : address.address;
@@ -59,11 +117,13 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     forgetSessions: () => handler.endpoint.forgetSessions(),
     close() {
       return (closing ??= (async () => {
+        state = 'stopping';
         const closed = new Promise<void>((resolve) => http.close(() => resolve()));
         let timer: NodeJS.Timeout | undefined;
         await Promise.race([handler.endpoint.whenIdle(), new Promise((resolve) => (timer = setTimeout(resolve, graceMs)))]);
         clearTimeout(timer);
         handler.endpoint.close('the server is stopping');
+        older?.close('the server is stopping');
         http.closeIdleConnections();
         // Answers have been handed to the sockets; what is still open after a moment has nobody reading it.
         const cut = setTimeout(() => http.closeAllConnections(), 250);
@@ -74,8 +134,22 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
   };
 }
 
-function notFound(request: IncomingMessage, response: ServerResponse, path: string): void {
+/** Milliseconds an address has to wait; 0 when its request may pass. */
+function rateByAddress(perMinute: number | undefined): (address: string) => number {
+  if (perMinute === undefined) return () => 0;
+  const rates = new Map<string, Rate>();
+  return (address) => {
+    let rate = rates.get(address);
+    if (rate === undefined) {
+      if (rates.size >= maxAddresses) rates.delete(rates.keys().next().value!);
+      rates.set(address, (rate = new Rate(systemClock, perMinute, 60_000)));
+    }
+    return rate.take() ? 0 : Math.max(1, rate.wait());
+  };
+}
+
+function say(request: IncomingMessage, response: ServerResponse, status: number, text: string, headers: Record<string, string> = {}): void {
   request.resume();
-  response.writeHead(404, { 'content-type': 'text/plain; charset=utf-8' });
-  response.end(`Nothing is served here. The protocol is served at ${path}.\n`);
+  response.writeHead(status, { 'content-type': 'text/plain; charset=utf-8', ...headers });
+  response.end(text);
 }
