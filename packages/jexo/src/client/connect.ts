@@ -1,8 +1,9 @@
 import type { Servable } from '../engine/servable.js';
 import { memoryLink } from '../transports/memory.js';
-import { httpLink, type HttpLinkOptions } from '../transports/http/http-link.js';
+import type { HttpLinkOptions } from '../transports/http/http-link.js';
 import type { Link, WireTap } from '../transports/link.js';
 import { connectLink, type Client, type ClientOptions } from './connect-link.js';
+import { connectUrl } from './connect-url.js';
 
 export interface ConnectOptions extends ClientOptions, Omit<HttpLinkOptions, 'tap'> {
   /** Sees every message that passes, both ways. */
@@ -28,12 +29,12 @@ export type ConnectTarget = Servable | string | URL | readonly string[];
  * const client = await connect('hives.ts');
  */
 export async function connect(target: ConnectTarget, options: ConnectOptions = {}): Promise<Client> {
+  if (target instanceof URL || (typeof target === 'string' && /^https?:\/\//i.test(target))) return connectUrl(String(target), options);
   return connectLink(await linkTo(target, options), options);
 }
 
-async function linkTo(target: ConnectTarget, options: ConnectOptions): Promise<Link> {
+async function linkTo(target: Servable | string | readonly string[], options: ConnectOptions): Promise<Link> {
   if (typeof target === 'object' && 'open' in target) return memoryLink(target, options);
-  if (target instanceof URL || (typeof target === 'string' && /^https?:\/\//i.test(target))) return httpLink(String(target), options);
   // What needs a file system or processes is loaded only when it is asked for: this file runs in browsers too.
   const { stdioLink } = await import('../transports/stdio-link.js');
   if (typeof target !== 'string') return stdioLink({ command: target[0] ?? '', args: target.slice(1) }, options);

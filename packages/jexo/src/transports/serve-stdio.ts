@@ -16,6 +16,9 @@ export interface ServeStdioOptions {
   readonly onNote?: (note: string) => void;
 }
 
+/** How soon an orphan notices that its parent is gone. */
+const orphanCheckMs = 1000;
+
 export interface StdioService {
   /** Resolves when the input has ended and all that was in flight is answered. */
   readonly closed: Promise<void>;
@@ -91,6 +94,8 @@ export async function serveStdio(server: Servable, options: ServeStdioOptions = 
   let closing: Promise<void> | undefined;
   const close = (): Promise<void> =>
     (closing ??= (async () => {
+      clearInterval(watch);
+      process.off('unhandledRejection', onRejection);
       process.stdin.off('data', onData);
       process.stdin.pause();
       let timer: NodeJS.Timeout | undefined;
@@ -110,6 +115,13 @@ export async function serveStdio(server: Servable, options: ServeStdioOptions = 
     flush();
   };
   process.stdin.on('data', onData);
+  // A promise nobody waits for is the user's slip, not the end of the service; it is told, on stderr.
+  const onRejection = (error: unknown) =>
+    onNote(`unhandled rejection: ${error instanceof Error ? (error.stack ?? error.message) : String(error)}`);
+  process.on('unhandledRejection', onRejection);
+  // Usually the input ends with the parent. Where somebody else holds it open, the change of parent tells.
+  const parent = process.ppid;
+  const watch = setInterval(() => process.ppid !== parent && void close(), orphanCheckMs).unref();
   process.stdin.once('end', () => {
     reader.end();
     void close();

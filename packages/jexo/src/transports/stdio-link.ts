@@ -1,4 +1,5 @@
-import { spawn, type ChildProcess } from 'node:child_process';
+import { spawnSync, type ChildProcess } from 'node:child_process';
+import spawn from 'cross-spawn';
 import { JexoError } from '../errors.js';
 import { encode } from '../protocol/json-rpc.js';
 import { LineReader } from './lines.js';
@@ -21,6 +22,24 @@ export interface StdioLinkOptions {
   readonly patienceMs?: number;
 }
 
+const onWindows = process.platform === 'win32';
+const running = new Set<ChildProcess>();
+process.once('exit', () => running.forEach((child) => killTree(child, 'SIGKILL')));
+
+/** Ends a child and all it has started. */
+function killTree(child: ChildProcess, signal: NodeJS.Signals): void {
+  if (child.pid === undefined) return;
+  if (onWindows) {
+    spawnSync('taskkill', ['/pid', String(child.pid), '/t', '/f'], { stdio: 'ignore' });
+    return;
+  }
+  try {
+    process.kill(-child.pid, signal);
+  } catch {
+    // The whole group is gone already.
+  }
+}
+
 /** A link to a server that we start as a child process (Transports, "stdio"). */
 export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {}): Link {
   const { tap, onStderr, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000 } = options;
@@ -36,9 +55,13 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
         stdio: ['pipe', 'pipe', 'pipe'],
         env: { ...process.env, ...target.env },
         windowsHide: true,
+        // A group of its own, so that its children end with it.
+        detached: !onWindows,
         ...(target.cwd !== undefined && { cwd: target.cwd }),
       });
       const { stdin, stdout, stderr } = child;
+      running.add(child);
+      child.once('close', () => running.delete(child!));
       let fault: Error | undefined;
       exited = new Promise((done) => {
         child!.once('error', (error: NodeJS.ErrnoException) => {
@@ -119,8 +142,8 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
         const patience = new Promise<'late'>((resolve) => (timer = setTimeout(() => resolve('late'), patienceMs)));
         const outcome = await Promise.race([exited, patience]);
         clearTimeout(timer);
-        if (outcome !== 'late') return;
-        child.kill(signal);
+        if (outcome !== 'late') return killTree(child, 'SIGKILL'); // what it may have left behind
+        killTree(child, signal);
       }
       await exited;
     },
