@@ -15,6 +15,7 @@ interface CallOptions {
   readonly input?: string;
   readonly timeout: number;
   readonly header?: string[];
+  readonly wireLog?: string;
 }
 
 const usage = 'As in: jexo call hives.ts mix_syrup colonies=12';
@@ -31,6 +32,7 @@ export async function call(operands: readonly string[], command: readonly string
   process.once('SIGINT', onInterrupt);
   const { client } = await connectTarget(target, {
     headers: readHeaders(options.header),
+    wireLog: options.wireLog,
     onLog: ({ level, data }) => note(`${onErr('quiet', `${level}:`)} ${typeof data === 'string' ? data : JSON.stringify(data)}`),
   });
   try {

@@ -5,6 +5,7 @@ import { JexoError } from '../errors.js';
 import { quoteForShell } from '../inspect/input-text.js';
 import { openTarget } from '../targets/open-target.js';
 import type { Omission } from '../offers/offer.js';
+import { openWireLog } from './wire-log.js';
 import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
 
 /** Where a command's target stands: in its operands, or behind `--` as a command to start. */
@@ -33,10 +34,17 @@ export function takeTarget(
   return { target: { text, command: undefined }, rest };
 }
 
+export interface CliConnectOptions extends ConnectOptions {
+  /** A file that every message is written to. */
+  readonly wireLog?: string | undefined;
+}
+
 export async function connectTarget(
   { text, command }: TargetWords,
-  options: ConnectOptions,
+  { wireLog, ...given }: CliConnectOptions,
 ): Promise<{ client: Client; omitted: readonly Omission[] }> {
+  const log = wireLog === undefined ? undefined : openWireLog(wireLog);
+  const options: ConnectOptions = log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap?.(event)) };
   if (command !== undefined) return { client: await connect(command, options), omitted: [] };
   if (/^https?:\/\//i.test(text!)) return { client: await connect(text!, options), omitted: [] };
   keepStdoutForResults();

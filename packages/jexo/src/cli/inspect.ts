@@ -11,12 +11,16 @@ interface InspectOptions {
   readonly port: number;
   readonly json?: boolean;
   readonly header?: string[];
+  readonly wireLog?: string;
 }
 
 export async function inspect(operands: readonly string[], command: readonly string[] | undefined, options: InspectOptions): Promise<void> {
   const { target } = takeTarget(operands, command, 'As in: jexo inspect hives.ts');
   const headers = readHeaders(options.header);
-  const bench = createBench({ target: showTarget(target), open: (more) => connectTarget(target, { headers, ...more }) });
+  const bench = createBench({
+    target: showTarget(target),
+    open: (more) => connectTarget(target, { headers, wireLog: options.wireLog, ...more }),
+  });
   const token = randomBytes(24).toString('base64url');
   const key = randomBytes(24).toString('base64url');
   const page = await servePage({ folder: packageFile('dist/page'), api: createBenchApi(bench, { token, key }), port: options.port });

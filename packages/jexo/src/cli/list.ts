@@ -7,11 +7,12 @@ import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
 interface ListOptions {
   readonly json?: boolean;
   readonly header?: string[];
+  readonly wireLog?: string;
 }
 
 export async function list(operands: readonly string[], command: readonly string[] | undefined, options: ListOptions): Promise<void> {
   const { target } = takeTarget(operands, command, 'As in: jexo list hives.ts');
-  const { client, omitted } = await connectTarget(target, { headers: readHeaders(options.header) });
+  const { client, omitted } = await connectTarget(target, { headers: readHeaders(options.header), wireLog: options.wireLog });
   try {
     const { capabilities } = client.server;
     const tools = capabilities.tools === undefined ? [] : await client.tools();

@@ -22,6 +22,8 @@ const number = (name: string, least: number, most: number) => (text: string) => 
 };
 const port = (name: string) => number(name, 0, 65535);
 const json = () => new Option('--json', 'print exact JSON to stdout, for scripts');
+const wireLog = () =>
+  new Option('--wire-log <file>', 'write every message that passes into this file, a line of JSON each, secrets masked');
 const header = () => new Option('--header <name: value...>', 'send this header with every HTTP request');
 const collect = (text: string, before: string[] = []) => [...before, text];
 
@@ -60,6 +62,8 @@ program
   .addOption(new Option('--allow-origin <origin>', 'a web page that may call, as https://desk.example; may be repeated').argParser(collect))
   .addOption(new Option('--allow-host <name>', 'a host name this server answers for; may be repeated').argParser(collect))
   .option('--name <name>', 'the name the server gives itself')
+  .option('--older', 'over HTTP, serve clients of 2024-11-05 too, at /sse')
+  .addOption(wireLog())
   .addOption(json())
   .addHelpText(
     'after',
@@ -78,6 +82,7 @@ program
   .description('show what a server offers')
   .argument('[target]')
   .addOption(header().argParser(collect))
+  .addOption(wireLog())
   .addOption(json())
   .addHelpText(
     'after',
@@ -100,6 +105,7 @@ program
       .argParser(number('--timeout', 1, 86_400)),
   )
   .addOption(header().argParser(collect))
+  .addOption(wireLog())
   .addOption(json())
   .addHelpText(
     'after',
@@ -127,6 +133,7 @@ program
   .argument('[target]')
   .addOption(new Option('--port <port>', 'port of the page; 0 takes any free one').default(0).argParser(port('--port')))
   .addOption(header().argParser(collect))
+  .addOption(wireLog())
   .addOption(json())
   .addHelpText(
     'after',

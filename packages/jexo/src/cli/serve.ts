@@ -5,6 +5,7 @@ import { serveHttp } from '../transports/http/serve-http.js';
 import { serveStdio } from '../transports/serve-stdio.js';
 import { guardStdout } from '../transports/stdout-guard.js';
 import { reportFault, reportOmitted } from './connect-target.js';
+import { openWireLog } from './wire-log.js';
 import { note, onErr, symbols } from './terminal.js';
 
 interface ServeOptions {
@@ -13,6 +14,8 @@ interface ServeOptions {
   readonly path: string;
   readonly name?: string;
   readonly json?: boolean;
+  readonly older?: boolean;
+  readonly wireLog?: string;
   readonly allowOrigin?: string[];
   readonly allowHost?: string[];
 }
@@ -25,6 +28,7 @@ export async function serve(targets: readonly string[], command: readonly string
   if (targets.length === 0) throw new JexoError('JEXO_USAGE', 'Say what to serve.', { next: 'As in: jexo serve hives.ts' });
   if (!options.path.startsWith('/'))
     throw new JexoError('JEXO_USAGE', `--path must start with a slash; ${JSON.stringify(options.path)} does not.`, { where: '--path' });
+  const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
   const overStdio = options.http === undefined;
   // The module may print while it loads: by then stdout must already be the protocol's.
   const early = overStdio
@@ -38,7 +42,7 @@ export async function serve(targets: readonly string[], command: readonly string
   await server.ready();
   early?.release();
   if (overStdio) {
-    const service = await serveStdio(server, {});
+    const service = await serveStdio(server, { ...(log && { tap: log.tap }) });
     await announce(server, 'stdio', 'Start it from a host application, or try it with: jexo inspect ' + targets.join(' '), options);
     stopOnSignal(() => service.close());
     await service.closed;
@@ -49,6 +53,8 @@ export async function serve(targets: readonly string[], command: readonly string
     host: options.host,
     path: options.path,
     onFault: reportFault,
+    older: options.older ?? false,
+    ...(log && { tap: log.tap }),
     ...(options.allowOrigin && { allowedOrigins: options.allowOrigin }),
     ...(options.allowHost && { allowedHosts: options.allowHost }),
   });

@@ -1,11 +1,12 @@
 import type { Servable } from '../engine/servable.js';
 import { memoryLink } from '../transports/memory.js';
 import type { HttpLinkOptions } from '../transports/http/http-link.js';
+import type { StdioLinkOptions } from '../transports/stdio-link.js';
 import type { Link, WireTap } from '../transports/link.js';
 import { connectLink, type Client, type ClientOptions } from './connect-link.js';
 import { connectUrl } from './connect-url.js';
 
-export interface ConnectOptions extends ClientOptions, Omit<HttpLinkOptions, 'tap'> {
+export interface ConnectOptions extends ClientOptions, Omit<HttpLinkOptions, 'tap'>, Pick<StdioLinkOptions, 'maxRestarts' | 'onRestart'> {
   /** Sees every message that passes, both ways. */
   readonly tap?: WireTap;
   /** Each line a started server writes to stderr. */

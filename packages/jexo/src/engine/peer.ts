@@ -285,6 +285,11 @@ export class Peer {
     waiting.reject(error);
   }
 
+  /** None of the requests in flight will be answered: their waiters get the reason. */
+  failAll(error: Error): void {
+    for (const id of [...this.outgoing.keys()]) this.fail(id, error);
+  }
+
   private release(id: RequestId, waiting: Outgoing): void {
     this.outgoing.delete(id);
     if (waiting.timer !== undefined) this.clock.cancel(waiting.timer);
@@ -368,10 +373,8 @@ export class Peer {
       this.forget(exchange);
       exchange.cancel(reason);
     }
-    for (const [id, waiting] of [...this.outgoing]) {
-      this.release(id, waiting);
-      waiting.reject(error ?? new JexoError('JEXO_CLOSED', `${waiting.method} was not answered: ${reason}.`));
-    }
+    for (const [id, { method }] of [...this.outgoing])
+      this.fail(id, error ?? new JexoError('JEXO_CLOSED', `${method} was not answered: ${reason}.`));
     const tasks = this.closing;
     this.closing = [];
     for (const task of tasks) task(reason);

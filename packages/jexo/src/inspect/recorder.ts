@@ -17,7 +17,7 @@ export interface Recorder {
 }
 
 const secretKey =
-  /^(authorization|proxy-authorization|cookie|set-cookie|x-api-key|api[-_]?key|access[-_]?token|refresh[-_]?token|client[-_]?secret|password|passwd|secret)$/i;
+  /^(authorization|proxy-authorization|cookie|set-cookie|x-api-key|mcp-session-id|api[-_]?key|access[-_]?token|refresh[-_]?token|client[-_]?secret|password|passwd|secret)$/i;
 
 /** Replaces the values of fields that hold secrets by their name. Unchanged parts are shared, not copied. */
 export function maskSecrets(value: unknown): unknown {

@@ -9,6 +9,8 @@ export interface WireEvent {
   readonly way: 'sent' | 'received';
   readonly bytes: number;
   readonly message: unknown;
+  /** The HTTP request or answer that carried it. */
+  readonly http?: { readonly method?: string; readonly status?: number; readonly headers: Readonly<Record<string, string>> };
   /** What the transport knows beside the message: the HTTP status, a line of stderr. */
   readonly note?: string;
 }
@@ -24,6 +26,8 @@ export interface LinkEvents {
   receive(value: unknown): void;
   /** One request could not be delivered or answered; the link itself goes on. */
   failed(id: RequestId, error: Error): void;
+  /** What was in flight will not be answered; the link itself is mended. */
+  interrupted(error: Error): void;
   /** The server has forgotten the session: makes a new one over this same link. Absent when that is not wanted. */
   renew?(): Promise<void>;
   /** The link has ended; with an error when it was not asked to. */

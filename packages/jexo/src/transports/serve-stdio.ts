@@ -5,6 +5,7 @@ import type { Servable } from '../engine/servable.js';
 import { isTooDeep, maxDepth } from '../protocol/depth.js';
 import { encode, errorCodes } from '../protocol/json-rpc.js';
 import { LineReader } from './lines.js';
+import { wireTime, type WireTap } from './link.js';
 import { guardStdout } from './stdout-guard.js';
 
 export interface ServeStdioOptions {
@@ -12,6 +13,8 @@ export interface ServeStdioOptions {
   readonly maxMessageBytes?: number;
   /** Milliseconds that calls in flight get to finish when the input ends or the process is asked to stop. Default 5,000. */
   readonly graceMs?: number;
+  /** Sees every message that passes, both ways. */
+  readonly tap?: WireTap;
   /** Told of what an operator should know. Default: one line on stderr each. */
   readonly onNote?: (note: string) => void;
 }
@@ -33,6 +36,7 @@ export interface StdioService {
  */
 export async function serveStdio(server: Servable, options: ServeStdioOptions = {}): Promise<StdioService> {
   const {
+    tap,
     maxMessageBytes = 16 * 1024 * 1024,
     graceMs = 5000,
     onNote = (note: string) => void process.stderr.write(`jexo: ${note}\n`),
@@ -53,7 +57,9 @@ export async function serveStdio(server: Servable, options: ServeStdioOptions = 
   const channel: Channel = {
     send(message) {
       if (waiting === '' && !reading) queueMicrotask(flush);
-      waiting += `${encode(message)}\n`;
+      const text = encode(message);
+      tap?.({ at: wireTime(), way: 'sent', bytes: Buffer.byteLength(text) + 1, message: JSON.parse(text) });
+      waiting += `${text}\n`;
     },
   };
   const peer = server.open({
@@ -78,6 +84,7 @@ export async function serveStdio(server: Servable, options: ServeStdioOptions = 
       } catch {
         return channel.send(failure(undefined, { code: errorCodes.parseError, message: 'Parse error: the line is not JSON' }));
       }
+      tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line) + 1, message: value });
       peer.receive(value, channel);
     },
     () =>

@@ -6,6 +6,8 @@ import type { Servable } from '../../engine/servable.js';
 import { isTooDeep, maxDepth } from '../../protocol/depth.js';
 import { encode, errorCodes, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
 import { assumedHttpRevision, isRevision, since } from '../../protocol/revisions.js';
+import type { WireTap } from '../link.js';
+import { tapExchange } from './tap-exchange.js';
 import { createGate, type GateOptions } from './gate.js';
 import { SessionStreams, type OutStream, type StreamLimits } from './session-streams.js';
 
@@ -39,6 +41,8 @@ export interface EndpointOptions extends GateOptions, StreamLimits {
   readonly sessionIdleMs?: number;
   /** Sessions at once. Default 10,000; further ones are refused with 503. */
   readonly maxSessions?: number;
+  /** Sees every message that passes, both ways, with status and headers. */
+  readonly tap?: WireTap;
   readonly clock?: Clock;
   readonly onFault?: (error: unknown, reference: string) => void;
 }
@@ -224,7 +228,8 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
   };
 
   return {
-    handle(request, body, responder) {
+    handle(request, body, given) {
+      const responder = options.tap === undefined ? given : tapExchange(options.tap, request, body, given);
       const origin = request.header('origin');
       const refusal = gate.refuses(request.header('host'), origin);
       if (refusal !== undefined) return refuse(responder, 403, {}, `Forbidden: ${refusal}`);

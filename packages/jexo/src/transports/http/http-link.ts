@@ -3,7 +3,7 @@ import type { Channel } from '../../engine/exchange.js';
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import { encode, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
 import { since, type Revision } from '../../protocol/revisions.js';
-import { wireTime, type Link, type LinkEvents, type WireTap } from '../link.js';
+import { wireTime, type Link, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
 
 export interface HttpLinkOptions {
   /** Sent with every request. */
@@ -46,7 +46,7 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     }
   };
 
-  const take = (text: string, note: string): unknown => {
+  const take = (text: string, note: string, http?: WireEvent['http']): unknown => {
     let message: unknown;
     try {
       message = JSON.parse(text);
@@ -56,7 +56,7 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
         where: url,
       });
     }
-    tap?.({ at: wireTime(), way: 'received', bytes: new TextEncoder().encode(text).length, message, note });
+    tap?.({ at: wireTime(), way: 'received', bytes: new TextEncoder().encode(text).length, message, note, ...(http && { http }) });
     events.receive(message);
     return message;
   };
@@ -141,7 +141,14 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     // While a new session is being made, only its own handshake may pass.
     if (renewing !== undefined && (message as { method?: string }).method !== 'initialize') await renewing;
     const text = encode(message);
-    tap?.({ at: wireTime(), way: 'sent', bytes: new TextEncoder().encode(text).length, message, note: 'POST' });
+    tap?.({
+      at: wireTime(),
+      way: 'sent',
+      bytes: new TextEncoder().encode(text).length,
+      message,
+      note: 'POST',
+      http: { method: 'POST', headers: headers({}) },
+    });
     const usedSession = sessionId;
     const response = await request({
       method: 'POST',
@@ -160,7 +167,8 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     if (isStream(response))
       return follow(response, `${note} stream`, { lastEventId: undefined, retryMs: undefined, owed: new Set(requestsOf(message)) }, false);
     const body = await response.text();
-    if (body !== '' && response.status !== 202) take(body, note);
+    if (body !== '' && response.status !== 202)
+      take(body, note, { status: response.status, headers: Object.fromEntries(response.headers) });
   };
 
   const renew = (): Promise<void> =>

@@ -1,0 +1,43 @@
+import { wireTime, type WireTap } from '../link.js';
+import type { EventStream, HttpRequest, Responder } from './endpoint.js';
+
+/** Headers worth seeing on a trace. */
+const telling = ['host', 'origin', 'accept', 'content-type', 'authorization', 'mcp-session-id', 'mcp-protocol-version', 'last-event-id'];
+
+/** Reports one HTTP exchange to a wire tap: the request, and whatever leaves for it. */
+export function tapExchange(tap: WireTap, request: HttpRequest, body: string, responder: Responder): Responder {
+  const headers = Object.fromEntries(
+    telling.flatMap((name) => (request.header(name) === undefined ? [] : [[name, request.header(name)!]])),
+  );
+  tap({ at: wireTime(), way: 'received', bytes: body.length, message: parsed(body), http: { method: request.method, headers } });
+  const sent = (text: string, message: unknown, http?: { status: number; headers: Record<string, string> }) =>
+    tap({ at: wireTime(), way: 'sent', bytes: text.length, message, ...(http && { http }) });
+  return {
+    reply(status, replyHeaders, text) {
+      sent(text, parsed(text), { status, headers: replyHeaders });
+      responder.reply(status, replyHeaders, text);
+    },
+    stream(streamHeaders) {
+      const stream = responder.stream(streamHeaders);
+      sent('', undefined, { status: 200, headers: streamHeaders });
+      const tapped: EventStream = {
+        ...stream,
+        write(text) {
+          const data = /^data: (.+)$/m.exec(text)?.[1];
+          sent(text, data === undefined ? text.trim() : parsed(data));
+          stream.write(text);
+        },
+      };
+      return tapped;
+    },
+  };
+}
+
+function parsed(text: string): unknown {
+  if (text === '') return undefined;
+  try {
+    return JSON.parse(text);
+  } catch {
+    return text; // not JSON is worth seeing too
+  }
+}
