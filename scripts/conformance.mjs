@@ -10,7 +10,7 @@ const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const reasons = {
   'sign-in': 'Brought by sign-in (keys and OAuth), which is not built yet',
   views: 'Brought by interactive views and the registry manifest, which are not built yet',
-  transports: 'Brought by the work on transports, which is not finished',
+  written: 'Written down in [docs/transports.md](transports.md)',
   host: 'A duty of the program that faces the person; the library hands it what it needs',
   author: 'A duty of the server’s author; nothing in the library stands in its way',
   icons: 'Nothing of Jexo draws icons yet; where they are defined, other schemes than https: and data: are refused',
@@ -18,7 +18,7 @@ const reasons = {
 const without = {
   'sign-in': [id(175), ...ids(210, 241)],
   views: ids(245, 259),
-  transports: [170, 183, 185, 186, 187, 188, 189, 190, 191, 192, 193, 194, 200, 201, 203, 205, 206, 207, 209].map(id),
+  written: [id(209)],
   host: [45, 72, 79, 84, 85, 86, 87, 101, 105, 106, 107, 114, 118, 119, 135, 136, 139, 142, 143, 144, 145, 242, 243].map(id),
   author: [95, 134, 146].map(id),
   icons: [60, 61, 63, 64].map(id),

@@ -270,3 +270,12 @@ test('[MCP-176] [MCP-177] [MCP-178] [MCP-179] [MCP-182] [MCP-197] [MCP-202] the 
 test('[MCP-174] unless told otherwise, only this machine can reach the server', () => {
   expect(service.url).toMatch(/^http:\/\/127\.0\.0\.1:/);
 });
+
+test('[MCP-203] without a session and without the header, the revision is 2025-03-26', async () => {
+  const own = await serveHttp(test1, { sessions: false });
+  const answer = await send('POST', usual, `[${message('ping', {}, 1)},${message('ping', {}, 2)}]`, own.url);
+  expect(JSON.parse(answer.body)).toHaveLength(2); // only that revision has batches
+  const newer = await send('POST', { ...usual, 'mcp-protocol-version': '2025-06-18' }, `[${message('ping', {}, 1)}]`, own.url);
+  expect(JSON.parse(newer.body)).toMatchObject({ error: { code: -32600 } });
+  await own.close();
+});

@@ -112,3 +112,13 @@ test('[MCP-171] a server that ignores the end of its input is ended all the same
   await client.close();
   expect(() => process.kill(pid, 0)).toThrow();
 });
+
+test('[MCP-170] what a server writes to stderr is handed on and is no failure', async () => {
+  const file = join(folder, 'chatty.ts');
+  writeFileSync(file, `export function chat(): string { console.error('Error: not really'); return 'fine' }\n`);
+  const said: string[] = [];
+  const client = await connect([process.execPath, cli, 'serve', file], { onStderr: (line) => void said.push(line) });
+  expect((await client.call('chat')).structuredContent).toEqual({ result: 'fine' });
+  await client.close();
+  expect(said).toContain('Error: not really');
+});
