@@ -2,6 +2,8 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import { cpus } from 'node:os';
 import { http } from './http.mjs';
+import { idle } from './idle.mjs';
+import { large, middleware } from './large.mjs';
 import { table } from './measure.mjs';
 import { size } from './size.mjs';
 import { start } from './start.mjs';
@@ -33,6 +35,34 @@ const measurements = {
       `${packed.toFixed(0)} ms, of which an empty Node takes ${node.toFixed(0)} ms`,
       `**${own.toFixed(0)} ms**`,
       'at most 80 ms',
+    ];
+  },
+  async idle() {
+    const { count, floor, jexo } = await idle();
+    const kb = (bytes) => (bytes / 1000).toFixed(1);
+    return [
+      `${count.toLocaleString('en')} idle sessions, each with an open stream`,
+      `${kb(jexo.rss)} kB of resident memory each, ${kb(jexo.bytes)} kB of it heap; a raw stream ${kb(floor.rss)} kB`,
+      `**${kb(jexo.rss)} kB**`,
+      'under 18 kB',
+    ];
+  },
+  async large() {
+    const { listBytes, list, read } = await large();
+    return [
+      'Large answers: `tools/list` of 1,000 tools; a resource of 20 MB',
+      `${(listBytes / 1000).toFixed(0)} kB of tools; 28 MB of base64`,
+      `**${list.toFixed(1)} ms**; **${read.toFixed(0)} ms**`,
+      '',
+    ];
+  },
+  async middleware() {
+    const found = await middleware();
+    return [
+      'A call in memory with 0, 5 and 20 middleware',
+      [0, 5, 20].map((count) => `${found[count].toFixed(1)} µs`).join(', '),
+      `**${((found[20] - found[0]) / 20).toFixed(2)} µs** each`,
+      '',
     ];
   },
   async size() {

@@ -125,7 +125,7 @@ test('[MCP-190] another session’s events are never replayed', async () => {
 test('[MCP-186] [MCP-188] [MCP-185] what belongs to no request goes to the newest listener, or waits for one', async () => {
   const { url } = await serve();
   const own = await session(url);
-  const listening = { ...own, accept: 'text/event-stream' };
+  const listening = { ...own, accept: 'application/json, text/event-stream' };
   await (
     await start(url, 'POST', own, message('resources/subscribe', { uri: 'scale://MR-03' }))
   ).ended;

@@ -293,7 +293,8 @@ function refuse(
 
 function accepts(header: string, wanted: readonly string[]): boolean {
   // The exact texts that clients send; anything else is read properly.
-  if (header === 'application/json' || header === 'application/json, text/event-stream') return wanted.includes('application/json');
+  if (header === 'application/json, text/event-stream') return true;
+  if (header === 'application/json') return wanted.includes('application/json');
   const given = header.split(',').map((part) => part.split(';')[0]!.trim().toLowerCase());
   return given.some((type) => type === '*/*' || wanted.includes(type) || wanted.some((each) => type === `${each.split('/')[0]}/*`));
 }
