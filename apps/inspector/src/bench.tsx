@@ -62,8 +62,8 @@ function Sheet({ tool }: { tool: Tool }) {
       event.preventDefault();
       void runNow.current();
     };
-    addEventListener('keydown', onKey);
-    return () => removeEventListener('keydown', onKey);
+    addEventListener('keydown', onKey, true);
+    return () => removeEventListener('keydown', onKey, true);
   }, []);
 
   const hints = Object.entries(tool.annotations ?? {}).filter(([, value]) => typeof value === 'boolean');

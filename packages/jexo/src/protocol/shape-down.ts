@@ -25,16 +25,13 @@ function without(value: object, names: readonly string[]): object {
   return Object.fromEntries(Object.entries(value).filter(([name, member]) => member !== undefined && !names.includes(name)));
 }
 
-const newIn = {
-  /** `title` beside `name`, and `_meta` on inner objects, came with 2025-06-18; icons with 2025-11-25. */
-  offer: (revision: Revision) => [
-    ...(since(revision, '2025-06-18') ? [] : ['title', '_meta']),
-    ...(since(revision, '2025-11-25') ? [] : ['icons']),
-  ],
-};
+/** Members every offer may have: `title` beside `name`, and `_meta` on inner objects, came with 2025-06-18; icons with 2025-11-25. */
+function tooNew(revision: Revision): string[] {
+  return [...(since(revision, '2025-06-18') ? [] : ['title', '_meta']), ...(since(revision, '2025-11-25') ? [] : ['icons'])];
+}
 
 export function shapeImplementation(info: Implementation, revision: Revision): object {
-  return without(info, [...newIn.offer(revision), ...(since(revision, '2025-11-25') ? [] : ['description', 'websiteUrl'])]);
+  return without(info, [...tooNew(revision), ...(since(revision, '2025-11-25') ? [] : ['description', 'websiteUrl'])]);
 }
 
 export function shapeServerCapabilities(capabilities: ServerCapabilities, revision: Revision): object {
@@ -46,7 +43,7 @@ export function shapeServerCapabilities(capabilities: ServerCapabilities, revisi
 
 export function shapeTool(tool: Tool, revision: Revision): object {
   if (since(revision, '2025-11-25')) return tool;
-  const gone = [...newIn.offer(revision), 'execution'];
+  const gone = [...tooNew(revision), 'execution'];
   if (!since(revision, '2025-06-18')) gone.push('outputSchema');
   if (!since(revision, '2025-03-26')) gone.push('annotations');
   return without(tool, gone);
@@ -58,15 +55,15 @@ function shapeAnnotations<T extends { readonly annotations?: Annotations }>(valu
 }
 
 export function shapeResource<T extends Resource | ResourceTemplate>(resource: T, revision: Revision): object {
-  return since(revision, '2025-11-25') ? resource : shapeAnnotations(without(resource, newIn.offer(revision)) as T, revision);
+  return since(revision, '2025-11-25') ? resource : shapeAnnotations(without(resource, tooNew(revision)) as T, revision);
 }
 
 export function shapePrompt(prompt: Prompt, revision: Revision): object {
   if (since(revision, '2025-11-25')) return prompt;
-  const shaped = without(prompt, newIn.offer(revision)) as Prompt;
+  const shaped = without(prompt, tooNew(revision)) as Prompt;
   return shaped.arguments === undefined
     ? shaped
-    : { ...shaped, arguments: shaped.arguments.map((argument) => without(argument, newIn.offer(revision))) };
+    : { ...shaped, arguments: shaped.arguments.map((argument) => without(argument, tooNew(revision))) };
 }
 
 export function shapeResult(result: CallToolResult, revision: Revision): CallToolResult {

@@ -80,6 +80,14 @@ inChromium('by keyboard alone: choose, fill, call; a wrong input is answered wit
   expect(errors).toEqual([]);
 });
 
+inChromium('from the shelf, the key calls the chosen tool, and that one only', async () => {
+  const { page } = await bench([hives]);
+  await page.getByRole('option', { name: 'winter_stores' }).click();
+  await page.keyboard.press('Control+Enter');
+  await page.getByRole('region', { name: 'Call winter_stores' }).getByText('failed in').waitFor();
+  expect(await page.getByRole('button', { name: /what we sent: tools\/call/ }).count()).toBe(1);
+});
+
 inChromium('arguments can be written as JSON, and the shelf searched', async () => {
   const { page } = await bench([hives]);
   await page.getByLabel('Search the shelf').fill('winter');
