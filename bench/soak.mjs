@@ -75,7 +75,7 @@ while (Date.now() < until) {
 }
 working = false;
 await Promise.all(visitors);
-await pause(4000); // the sessions of those who left without a word end by being idle
+await pause(12_000); // the sessions of those who left without a word end by being idle
 const after = await measure();
 server.kill();
 

@@ -230,3 +230,13 @@ test('an idle session ends by itself', async () => {
   while (service.sessions > 0) await (await start(service.url, 'OPTIONS', {})).ended;
   expect((await start(service.url, 'POST', own, message('ping'))).status).toBe(404);
 });
+
+test('a session whose client is gone in the middle of a call ends too, and the call with it', async () => {
+  const service = await serve({ sessionIdleMs: 20 });
+  const own = await session(service.url);
+  const lost = await start(service.url, 'POST', own, message('tools/call', { name: 'wait' }));
+  await lost.until(/waiting/);
+  lost.cut();
+  while (service.sessions > 0) await (await start(service.url, 'OPTIONS', {})).ended;
+  release('to nobody');
+});

@@ -37,7 +37,7 @@ export interface EventStream {
 export interface EndpointOptions extends GateOptions, StreamLimits {
   /** False serves every request by itself, without sessions: for hosts that keep nothing between requests. Default true. */
   readonly sessions?: boolean;
-  /** Milliseconds without a request after which a session with no open stream ends. Default 30 minutes. */
+  /** Milliseconds without a request after which a session with no open stream ends; four times that while calls are in flight. Default 30 minutes. */
   readonly sessionIdleMs?: number;
   /** Sessions at once. Default 10,000; further ones are refused with 503. */
   readonly maxSessions?: number;
@@ -79,10 +79,11 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
 
   const sweep = () => {
     sweeping = undefined;
-    const oldest = clock.now() - sessionIdleMs;
-    for (const session of sessions.values()) {
-      if (session.lastSeen < oldest && !session.streams.listening && session.peer.inFlight.incoming === 0)
-        session.peer.close('the session was idle for too long');
+    const now = clock.now();
+    for (const { peer, streams, lastSeen } of [...sessions.values()]) {
+      // A call in flight may take its time, but not for ever: its client may be gone without a word.
+      const patience = peer.inFlight.incoming > 0 ? patienceWithCalls : 1;
+      if (now - lastSeen > sessionIdleMs * patience && !streams.listening) peer.close('the session was idle for too long');
     }
     if (sessions.size > 0) scheduleSweep();
   };
@@ -268,6 +269,9 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     },
   };
 }
+
+/** How many times the idle time a session with calls in flight may be silent. */
+const patienceWithCalls = 4;
 
 const noHeaders: Record<string, string> = {};
 

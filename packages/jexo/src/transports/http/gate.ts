@@ -16,16 +16,6 @@ export interface Gate {
 export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): Gate {
   const hosts = new Set(allowedHosts.map((host) => host.toLowerCase()));
   const origins = new Set(allowedOrigins.map((origin) => origin.toLowerCase()));
-  // The same few values come with every request; judging each once is enough.
-  const judged = new Map<string, boolean>();
-  const remember = (key: string, judge: () => boolean): boolean => {
-    let verdict = judged.get(key);
-    if (verdict === undefined) {
-      verdict = judge();
-      if (judged.size < 1000) judged.set(key, verdict);
-    }
-    return verdict;
-  };
   const hostAllowed = (host: string) => hosts.has('*') || hosts.has(host.replace(/:\d+$/, '').toLowerCase());
   const originAllowed = (origin: string, host: string) => {
     // Where any host name may reach the server, a page may call the server it came from.
@@ -34,13 +24,25 @@ export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): 
     const found = /^https?:\/\/(\[[^\]]+\]|[^:/]+)(?::\d+)?$/.exec(origin.toLowerCase());
     return found !== null && (hosts.has(found[1]!) || (hosts.has('*') && loopbackNames.includes(found[1]!)));
   };
+  // The same few values come with every request; judging each once is enough.
+  const knownHosts = remembered(hostAllowed);
+  const knownOrigins = remembered((both) => originAllowed(...(both.split(' ') as [string, string])));
   return {
     refuses(host, origin) {
-      if (host === undefined || !remember(`h ${host}`, () => hostAllowed(host)))
-        return 'the Host header names a host this server does not answer for';
-      if (origin !== undefined && !remember(`o ${origin} ${host}`, () => originAllowed(origin, host)))
-        return 'the Origin header names a page that may not call this server';
+      if (host === undefined || !knownHosts(host)) return 'the Host header names a host this server does not answer for';
+      if (origin !== undefined && !knownOrigins(`${origin} ${host}`)) return 'the Origin header names a page that may not call this server';
       return undefined;
     },
+  };
+}
+
+function remembered(judge: (value: string) => boolean): (value: string) => boolean {
+  const verdicts = new Map<string, boolean>();
+  return (value) => {
+    const known = verdicts.get(value);
+    if (known !== undefined) return known;
+    const verdict = judge(value);
+    if (verdicts.size < 1000) verdicts.set(value, verdict);
+    return verdict;
   };
 }

@@ -15,7 +15,9 @@ export function withNodeRequest(request: IncomingMessage, response: ServerRespon
   const head: HttpRequest = {
     method: request.method ?? 'GET',
     header: (name) => headers[name] as string | undefined,
-    address: request.socket.remoteAddress,
+    get address() {
+      return request.socket.remoteAddress;
+    },
   };
   const responder: Responder = {
     reply(status, replyHeaders, body) {

@@ -77,7 +77,7 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
         ...(onFault && { onFault }),
       })
     : undefined;
-  const admits = rateByAddress(options.requestsPerMinute);
+  const delay = options.requestsPerMinute === undefined ? undefined : rateByAddress(options.requestsPerMinute);
   let state: 'starting' | 'ready' | 'stopping' = 'starting';
   server.ready().then(
     () => state === 'starting' && (state = 'ready'),
@@ -88,7 +88,7 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     const { url = '/' } = request;
     const end = url.indexOf('?');
     const at = end < 0 ? url : url.slice(0, end);
-    const wait = admits(request.socket.remoteAddress ?? '');
+    const wait = delay?.(request.socket.remoteAddress ?? '') ?? 0;
     if (wait > 0) return say(request, response, 429, 'Too many requests: slow down.\n', { 'retry-after': String(Math.ceil(wait / 1000)) });
     if (at === path) return handler(request, response);
     if (at === '/health') return say(request, response, 200, 'alive\n');
@@ -135,8 +135,7 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
 }
 
 /** Milliseconds an address has to wait; 0 when its request may pass. */
-function rateByAddress(perMinute: number | undefined): (address: string) => number {
-  if (perMinute === undefined) return () => 0;
+function rateByAddress(perMinute: number): (address: string) => number {
   const rates = new Map<string, Rate>();
   return (address) => {
     let rate = rates.get(address);
