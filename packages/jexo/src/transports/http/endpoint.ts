@@ -104,10 +104,6 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     sink.onClose(() => sinks.delete(sink));
     beating ??= clock.after(keepAliveMs, beat);
   };
-  /** Older clients may try to parse the event without data that primes a stream. */
-  const primes = ({ peer }: HttpSession) => since(peer.revision, '2025-11-25');
-  const numbered = (session: HttpSession) => (sink: EventStream) => session.streams.open(sink, primes(session));
-
   const openPeer = (request: HttpRequest, outlet: Channel, sessionId?: string): Peer =>
     server.open({
       outlet,
@@ -195,14 +191,13 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
         return refuse(responder, 400, cors, 'Bad request: initialize starts a new session and must not name an old one');
       if (sessions.size >= maxSessions) return refuse(responder, 503, cors, 'Too many sessions: try again later', errorCodes.internalError);
       const session = openSession(request);
-      const channel = new PostChannel(requests, responder, { ...cors, 'mcp-session-id': session.id }, numbered(session));
+      const channel = new PostChannel(requests, responder, { ...cors, 'mcp-session-id': session.id }, session);
       // A handshake that failed leaves no session behind.
       channel.onEnd = () => session.peer.state === 'new' && session.peer.close('the handshake failed');
       return session.peer.receive(value, channel);
     }
     const session = findSession(request, cors, responder);
-    if (session !== undefined)
-      take(session.peer, value, requests, new PostChannel(requests, responder, cors, numbered(session)), cors, responder);
+    if (session !== undefined) take(session.peer, value, requests, new PostChannel(requests, responder, cors, session), cors, responder);
   };
 
   const take = (peer: Peer, value: unknown, requests: number, channel: PostChannel, cors: Record<string, string>, responder: Responder) => {
@@ -317,6 +312,11 @@ function isInitialize(value: unknown): boolean {
   return typeof value === 'object' && value !== null && (value as { method?: unknown }).method === 'initialize' && 'id' in value;
 }
 
+/** Older clients may try to parse the event without data that primes a stream. */
+function primes({ peer }: HttpSession): boolean {
+  return since(peer.revision, '2025-11-25');
+}
+
 /** An error without an id refuses the body as a whole, however many requests it held. */
 function countAnswers(message: JsonRpcMessage | readonly JsonRpcMessage[], expected: number): number {
   if (Array.isArray(message)) return message.length;
@@ -337,8 +337,8 @@ class PostChannel implements Channel {
     private expected: number,
     private readonly responder: Responder,
     private readonly headers: Record<string, string>,
-    /** Makes a stream of the session of the open connection; without sessions there is nothing to take up again. */
-    private readonly number: ((sink: EventStream) => OutStream) | undefined,
+    /** Whose stream it becomes, if it becomes one; without sessions there is nothing to take up again. */
+    private readonly session: HttpSession | undefined,
   ) {}
 
   send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void {
@@ -364,7 +364,10 @@ class PostChannel implements Channel {
   private open(): OutStream {
     if (this.stream !== undefined) return this.stream;
     const sink = this.responder.stream({ ...eventStream, ...this.headers });
-    this.stream = this.number?.(sink) ?? { write: (message) => sink.write(`event: message\ndata: ${message}\n\n`), end: () => sink.end() };
+    this.stream = this.session?.streams.open(sink, primes(this.session)) ?? {
+      write: (message) => sink.write(`event: message\ndata: ${message}\n\n`),
+      end: () => sink.end(),
+    };
     return this.stream;
   }
 

@@ -5,53 +5,68 @@ import type { EventStream, HttpRequest, Responder } from './endpoint.js';
 
 type Use = (request: HttpRequest, body: string, responder: Responder) => void;
 
+/** One request and the way to answer it: one object, since one is made for every call. */
+class NodeExchange implements HttpRequest, Responder {
+  constructor(
+    private readonly request: IncomingMessage,
+    private readonly response: ServerResponse,
+  ) {}
+
+  get method(): string {
+    return this.request.method ?? 'GET';
+  }
+  get address(): string | undefined {
+    return this.request.socket.remoteAddress;
+  }
+  header(name: string): string | undefined {
+    return this.request.headers[name] as string | undefined;
+  }
+  reply(status: number, headers: Record<string, string>, body: string): void {
+    this.response.writeHead(status, body === '' ? headers : { ...headers, 'content-length': String(Buffer.byteLength(body)) });
+    this.response.end(body);
+  }
+  stream(headers: Record<string, string>): EventStream {
+    return openStream(this.response, headers);
+  }
+}
+
+/** A request cut off half-way was never taken; there is nobody to answer. */
+const ignore = () => undefined;
+
 /**
  * Reads a request of node:http and hands it on with a way to answer.
  *
  * @param parsed the body, where the app in front has read and parsed it already
  */
 export function withNodeRequest(request: IncomingMessage, response: ServerResponse, maxBodyBytes: number, parsed: unknown, use: Use): void {
-  const { headers } = request;
-  const head: HttpRequest = {
-    method: request.method ?? 'GET',
-    header: (name) => headers[name] as string | undefined,
-    get address() {
-      return request.socket.remoteAddress;
-    },
-  };
-  const responder: Responder = {
-    reply(status, replyHeaders, body) {
-      response.writeHead(status, body === '' ? replyHeaders : { ...replyHeaders, 'content-length': String(Buffer.byteLength(body)) });
-      response.end(body);
-    },
-    stream: (streamHeaders) => openStream(response, streamHeaders),
-  };
+  const exchange = new NodeExchange(request, response);
   if (request.method !== 'POST') {
     request.resume();
-    return use(head, '', responder);
+    return use(exchange, '', exchange);
   }
-  if (parsed !== undefined) return use(head, typeof parsed === 'string' ? parsed : JSON.stringify(parsed), responder);
-  const parts: Buffer[] = [];
+  if (parsed !== undefined) return use(exchange, typeof parsed === 'string' ? parsed : JSON.stringify(parsed), exchange);
+  let first: Buffer | undefined;
+  let more: Buffer[] | undefined;
   let size = 0;
   request.on('data', (chunk: Buffer) => {
     size += chunk.length;
-    if (size <= maxBodyBytes) parts.push(chunk);
-    else if (!response.headersSent) {
-      const message = `Payload too large: a request may have at most ${maxBodyBytes} bytes`;
-      const body = encode(failure(undefined, { code: errorCodes.invalidRequest, message }));
-      response.writeHead(413, {
-        'content-type': 'application/json',
-        'content-length': String(Buffer.byteLength(body)),
-        connection: 'close',
-      });
-      response.end(body, () => request.destroy());
-    }
+    if (size > maxBodyBytes) return refuseLarge(request, response, maxBodyBytes);
+    if (first === undefined) first = chunk;
+    else (more ??= [first]).push(chunk);
   });
   request.on('end', () => {
-    if (size <= maxBodyBytes) use(head, parts.length === 1 ? parts[0]!.toString() : Buffer.concat(parts).toString(), responder);
+    if (size <= maxBodyBytes) use(exchange, (more === undefined ? first : Buffer.concat(more))?.toString() ?? '', exchange);
   });
-  // A request cut off half-way was never taken; there is nobody to answer.
-  request.on('error', () => undefined);
+  request.on('error', ignore);
+}
+
+function refuseLarge(request: IncomingMessage, response: ServerResponse, maxBodyBytes: number): void {
+  if (response.headersSent) return;
+  const body = encode(
+    failure(undefined, { code: errorCodes.invalidRequest, message: `Payload too large: a request may have at most ${maxBodyBytes} bytes` }),
+  );
+  response.writeHead(413, { 'content-type': 'application/json', 'content-length': String(Buffer.byteLength(body)), connection: 'close' });
+  response.end(body, () => request.destroy());
 }
 
 function openStream(response: ServerResponse, headers: Record<string, string>): EventStream {
