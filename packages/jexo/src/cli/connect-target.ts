@@ -60,5 +60,6 @@ export function reportFault(error: unknown, reference: string): void {
 }
 
 export function reportOmitted(omitted: readonly Omission[]): void {
-  for (const { name, where, why, next } of omitted) note(`${onErr('ochre', symbols.warn)} ${name} is left out: ${where}: ${why}. ${next}`);
+  for (const { name, where, why, next } of omitted)
+    note(`${onErr('ochre', symbols.warn)} ${name} is left out: ${where}: ${why}. ${next} ${onErr('quiet', '(JEXO_TYPE_UNREADABLE)')}`);
 }

@@ -7,7 +7,7 @@ import { serveStdio } from '../transports/serve-stdio.js';
 const usage = (name: string) => `Serves ${name}.
 
   node ${name}.mjs                  over stdio
-  node ${name}.mjs --http 4300      over HTTP, at http://127.0.0.1:4300/mcp
+  node ${name}.mjs --http 4300      over HTTP, at http://127.0.0.1:4300/mcp; without a port, at any free one
   --host <address>   address to listen at (127.0.0.1)
   --path <path>      path of the endpoint (/mcp)
 `;
@@ -17,6 +17,7 @@ export async function runPacked(server: Server): Promise<void> {
   const say = (text: string) => void process.stderr.write(`${text}\n`);
   try {
     const { values } = parseArgs({
+      args: withPort(process.argv.slice(2)),
       options: {
         http: { type: 'string' },
         host: { type: 'string' },
@@ -46,6 +47,11 @@ export async function runPacked(server: Server): Promise<void> {
   } catch (error) {
     fail(isJexoError(error) ? `${error.message} (${error.code})\n${error.next}` : messageOf(error), isJexoError(error) ? 3 : 2);
   }
+}
+
+/** `--http` may stand alone, as it may on the command line: any free port will do. */
+function withPort(args: readonly string[]): string[] {
+  return args.flatMap((arg, index) => (arg === '--http' && !/^[^-]/.test(args[index + 1] ?? '') ? [arg, '0'] : [arg]));
 }
 
 function onStop(stop: () => Promise<void>): void {

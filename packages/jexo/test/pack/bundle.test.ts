@@ -32,7 +32,7 @@ test('the packed functions run in an empty folder, over stdio', async () => {
 
 test('the same file serves over HTTP', async () => {
   const file = await packed(hives);
-  const child = spawn(process.execPath, [file, '--http', '0']);
+  const child = spawn(process.execPath, [file, '--http']);
   const said = await new Promise<string>((resolve) => child.stderr.once('data', (chunk: Buffer) => resolve(chunk.toString())));
   const client = await connect(/http:\S+/.exec(said)![0]);
   expect((await client.call('winter_stores', { strength: 'weak', frostMonths: 3 })).structuredContent).toEqual({ result: 10 });

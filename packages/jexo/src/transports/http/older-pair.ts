@@ -21,6 +21,8 @@ export interface OlderPair {
   listen(request: HttpRequest, responder: Responder): void;
   /** POST of one message, for the session in the query. */
   post(request: HttpRequest, session: string | null, body: string, responder: Responder): void;
+  /** Resolves when nothing is being answered. */
+  whenIdle(): Promise<void>;
   close(reason: string): void;
 }
 
@@ -84,6 +86,9 @@ export function createOlderPair(
       }
       responder.reply(202, {}, '');
       peer.receive(value);
+    },
+    async whenIdle() {
+      await Promise.all([...sessions.values()].map((peer) => peer.whenIdle()));
     },
     close(reason) {
       for (const peer of [...sessions.values()]) peer.close(reason);

@@ -120,7 +120,10 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
         state = 'stopping';
         const closed = new Promise<void>((resolve) => http.close(() => resolve()));
         let timer: NodeJS.Timeout | undefined;
-        await Promise.race([handler.endpoint.whenIdle(), new Promise((resolve) => (timer = setTimeout(resolve, graceMs)))]);
+        await Promise.race([
+          Promise.all([handler.endpoint.whenIdle(), older?.whenIdle()]),
+          new Promise((resolve) => (timer = setTimeout(resolve, graceMs))),
+        ]);
         clearTimeout(timer);
         handler.endpoint.close('the server is stopping');
         older?.close('the server is stopping');
