@@ -1,5 +1,6 @@
 // What all measurements share: rounds in turn against the floor, so that a noisy machine is noisy for both.
 import { spawn, spawnSync } from 'node:child_process';
+import { readFileSync } from 'node:fs';
 import { connect } from 'node:net';
 
 export const median = (values) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)];
@@ -26,6 +27,12 @@ export async function untilListening(port) {
     await pause(25);
   }
   throw new Error(`Nothing listens at ${port}.`);
+}
+
+/** Processor time a process has used, in milliseconds (Linux). */
+export function processorMs(pid) {
+  const fields = readFileSync(`/proc/${pid}/stat`, 'utf8').split(') ')[1].split(' ');
+  return (Number(fields[11]) + Number(fields[12])) * 10;
 }
 
 export function requireCommand(name) {

@@ -1,16 +1,9 @@
 // Validated calls a second over stdio, 64 in flight, as a ratio to a raw stdio loop in the same run.
 import { spawn } from 'node:child_process';
 import { fileURLToPath } from 'node:url';
-import { readFileSync } from 'node:fs';
-import { median } from './measure.mjs';
+import { median, processorMs } from './measure.mjs';
 
 const here = (path) => fileURLToPath(new URL(path, import.meta.url));
-
-/** Processor time of a process so far; Linux only. */
-function cpuSeconds(pid) {
-  const fields = readFileSync(`/proc/${pid}/stat`, 'utf8').split(') ')[1].split(' ');
-  return (Number(fields[11]) + Number(fields[12])) / 100;
-}
 
 const warm = 5000;
 const inFlight = 64;
@@ -49,10 +42,10 @@ function drive(file, total) {
       }
       if (before < warm && answered >= warm) {
         start = performance.now();
-        cpuBefore = cpuSeconds(child.pid);
+        cpuBefore = processorMs(child.pid);
       }
       if (answered >= calls.length) {
-        resolve({ rate: (1000 * total) / (performance.now() - start), cpu: (1e6 * (cpuSeconds(child.pid) - cpuBefore)) / total });
+        resolve({ rate: (1000 * total) / (performance.now() - start), cpu: (1e3 * (processorMs(child.pid) - cpuBefore)) / total });
         return child.kill();
       }
       sendMore(answered - before);

@@ -3,6 +3,7 @@ import { defineServer, resource, serveHttp, tool, type HttpService, type ServeHt
 import { connect } from '../support/connect.js';
 import { cuttingProxy } from '../support/cutting-proxy.js';
 
+let onHoldEnd: (how: string) => void = () => {};
 let release: (value: string) => void = () => {};
 const meadow = defineServer({
   name: 'meadow',
@@ -17,6 +18,10 @@ const meadow = defineServer({
     tool('wait', {}, (_input, call) => {
       call.log('info', 'waiting');
       return new Promise((resolve) => (release = resolve));
+    }),
+    tool('hold', {}, (_input, call) => {
+      call.log('info', 'holding');
+      return new Promise(() => call.signal.addEventListener('abort', () => onHoldEnd('aborted')));
     }),
     tool('flood', {}, async (_input, call) => {
       for (let index = 0; index < 150; index++) call.log('info', 'x'.repeat(20_000));
@@ -229,6 +234,20 @@ test('an idle session ends by itself', async () => {
   const own = await session(service.url);
   while (service.sessions > 0) await (await start(service.url, 'OPTIONS', {})).ended;
   expect((await start(service.url, 'POST', own, message('ping'))).status).toBe(404);
+});
+
+test('without sessions, a call whose client is gone ends after a while', async () => {
+  const service = await serve({ sessions: false, sessionIdleMs: 20 });
+  const ended = new Promise((resolve) => (onHoldEnd = resolve));
+  const lost = await start(
+    service.url,
+    'POST',
+    { ...usual, 'mcp-protocol-version': '2025-06-18' },
+    message('tools/call', { name: 'hold' }),
+  );
+  await lost.until(/holding/);
+  lost.cut();
+  expect(await ended).toBe('aborted');
 });
 
 test('a session whose client is gone in the middle of a call ends too, and the call with it', async () => {

@@ -23,6 +23,8 @@ export interface HttpRequest {
 export interface Responder {
   reply(status: number, headers: Record<string, string>, body: string): void;
   stream(headers: Record<string, string>): EventStream;
+  /** Runs `task` when the client is gone before it had its whole answer. */
+  onGone(task: () => void): void;
 }
 export interface EventStream {
   write(text: string): void;
@@ -37,7 +39,10 @@ export interface EventStream {
 export interface EndpointOptions extends GateOptions, StreamLimits {
   /** False serves every request by itself, without sessions: for hosts that keep nothing between requests. Default true. */
   readonly sessions?: boolean;
-  /** Milliseconds without a request after which a session with no open stream ends; four times that while calls are in flight. Default 30 minutes. */
+  /**
+   * Milliseconds without a request after which a session with no open stream ends; four times that while calls are in flight.
+   * Without sessions, what a call whose client is gone may still take. Default 30 minutes.
+   */
   readonly sessionIdleMs?: number;
   /** Sessions at once. Default 10,000; further ones are refused with 503. */
   readonly maxSessions?: number;
@@ -65,7 +70,8 @@ interface HttpSession {
   lastSeen: number;
 }
 
-const json = { 'content-type': 'application/json' };
+/** The headers of an answer that carries nothing but JSON; runtimes may know it by identity. */
+export const json = { 'content-type': 'application/json' };
 const eventStream = { 'content-type': 'text/event-stream', 'cache-control': 'no-cache, no-transform', 'x-accel-buffering': 'no' };
 
 /** The Streamable HTTP endpoint (Transports, "Streamable HTTP"), for any runtime that can reply and stream. */
@@ -74,7 +80,8 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
   const stateful = options.sessions ?? true;
   const gate = createGate(options);
   const sessions = new Map<string, HttpSession>();
-  const passing = new Set<Peer>();
+  /** Peers of one request each, where there are no sessions, with the time since which their client is gone. */
+  const passing = new Map<Peer, number>();
   let sweeping: unknown;
 
   const sweep = () => {
@@ -85,7 +92,9 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       const patience = peer.inFlight.incoming > 0 ? patienceWithCalls : 1;
       if (now - lastSeen > sessionIdleMs * patience && !streams.listening) peer.close('the session was idle for too long');
     }
-    if (sessions.size > 0) scheduleSweep();
+    // A client that vanished has not cancelled (Transports, "Sending Messages to the Server"); but nobody can fetch this answer.
+    for (const [peer, goneAt] of [...passing]) if (now - goneAt > sessionIdleMs) peer.close('the client is gone');
+    if (sessions.size > 0 || [...passing.values()].some(Number.isFinite)) scheduleSweep();
   };
   const scheduleSweep = () => (sweeping ??= clock.after(Math.min(sessionIdleMs, 60_000), sweep));
 
@@ -178,11 +187,14 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
         return refuse(responder, 400, cors, `Bad request: MCP-Protocol-Version ${JSON.stringify(revision.slice(0, 40))} is not supported`);
       const channel = new PostChannel(requests, responder, cors, undefined);
       const peer = openPeer(request, channel);
-      passing.add(peer);
-      channel.onEnd = () => {
-        passing.delete(peer);
-        peer.close('the request is answered');
-      };
+      passing.set(peer, Infinity);
+      peer.onClose(() => passing.delete(peer));
+      channel.onEnd = () => peer.close('the request is answered');
+      responder.onGone(() => {
+        if (!passing.has(peer)) return;
+        passing.set(peer, clock.now());
+        scheduleSweep();
+      });
       if (!initialize) assumeInitialized(peer, revision);
       return take(peer, value, requests, channel, cors, responder);
     }
@@ -255,12 +267,12 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       for (const { peer } of [...sessions.values()]) peer.close('the server has ended all sessions');
     },
     async whenIdle() {
-      await Promise.all([...[...sessions.values()].map(({ peer }) => peer), ...passing].map((peer) => peer.whenIdle()));
+      await Promise.all([...[...sessions.values()].map(({ peer }) => peer), ...passing.keys()].map((peer) => peer.whenIdle()));
     },
     close(reason) {
       for (const timer of [sweeping, beating]) if (timer !== undefined) clock.cancel(timer);
       for (const { peer } of [...sessions.values()]) peer.close(reason);
-      for (const peer of [...passing]) peer.close(reason);
+      for (const peer of [...passing.keys()]) peer.close(reason);
     },
   };
 }

@@ -38,6 +38,9 @@ export function fetchHandler(server: Servable, options: FetchHandlerOptions = {}
           resolve(new Response(readable, { status: 200, headers }));
           return stream;
         },
+        onGone: (task) => {
+          request.signal.addEventListener('abort', task, { once: true });
+        },
       });
     });
   };

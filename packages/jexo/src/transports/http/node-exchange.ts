@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { failure } from '../../engine/peer.js';
 import { encode, errorCodes } from '../../protocol/json-rpc.js';
-import type { EventStream, HttpRequest, Responder } from './endpoint.js';
+import { json, type EventStream, type HttpRequest, type Responder } from './endpoint.js';
 
 type Use = (request: HttpRequest, body: string, responder: Responder) => void;
 
@@ -22,11 +22,20 @@ class NodeExchange implements HttpRequest, Responder {
     return this.request.headers[name] as string | undefined;
   }
   reply(status: number, headers: Record<string, string>, body: string): void {
-    this.response.writeHead(status, body === '' ? headers : { ...headers, 'content-length': String(Buffer.byteLength(body)) });
-    this.response.end(body);
+    const { response } = this;
+    if (body === '') response.writeHead(status, headers);
+    // The headers of nearly every answer, written as one literal: node:http is slower with an object made by spreading.
+    else if (headers === json)
+      response.writeHead(status, { 'content-type': 'application/json', 'content-length': Buffer.byteLength(body) });
+    else response.writeHead(status, { ...headers, 'content-length': Buffer.byteLength(body) });
+    response.end(body);
   }
   stream(headers: Record<string, string>): EventStream {
     return openStream(this.response, headers);
+  }
+  onGone(task: () => void): void {
+    const { response } = this;
+    response.on('close', () => response.writableFinished || task());
   }
 }
 

@@ -13,6 +13,7 @@ export function tapExchange(tap: WireTap, request: HttpRequest, body: string, re
   const sent = (text: string, message: unknown, http?: { status: number; headers: Record<string, string> }) =>
     tap({ at: wireTime(), way: 'sent', bytes: text.length, message, ...(http && { http }) });
   return {
+    onGone: (task) => responder.onGone(task),
     reply(status, replyHeaders, text) {
       sent(text, parsed(text), { status, headers: replyHeaders });
       responder.reply(status, replyHeaders, text);
