@@ -15,6 +15,7 @@ export const catalogue = {
   JEXO_MODULE_FAILED: { exit: 3, next: 'The module threw while it was loading. Mend it, then run the command again.' },
   JEXO_NOTHING_OFFERED: { exit: 3, next: 'Export at least one function, or a server made with defineServer.' },
   JEXO_TYPE_UNREADABLE: { exit: 3, next: 'Write a schema for it with tool(), leave it out, or wrap it in a function of simpler types.' },
+  JEXO_CHOICE: { exit: 2, next: 'List what there is with: jexo list <target>' },
   JEXO_NAME_CLASH: { exit: 3, next: 'Rename one of the two, or leave it out.' },
   JEXO_SCHEMA_INVALID: { exit: 3, next: 'Give a JSON Schema object, or a schema library that offers JSON Schema.' },
   JEXO_DEFINITION: { exit: 3, next: 'Mend the definition of the server.' },

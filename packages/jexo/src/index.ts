@@ -1,5 +1,6 @@
 /** The library: describe a server, wrap what exists, serve it, use it. */
 export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
+export { offers, type Choice } from './offers/choose.js';
 export { answer, type Answer } from './offers/answer.js';
 export { visitFirst, type Asked, type AskOptions, type Call } from './offers/call.js';
 export type { Completer, CompletionContext } from './offers/completion.js';

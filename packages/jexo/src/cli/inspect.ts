@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { createBench } from '../inspect/bench.js';
 import { createBenchApi } from '../inspect/bench-api.js';
-import { packageFile } from '../targets/own-package.js';
+import { packageFile } from '../own-package.js';
 import { servePage } from '../transports/http/serve-page.js';
 import { connectTarget, reportOmitted, showTarget, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';

@@ -3,7 +3,7 @@ import { errorCodes, RawJson, RpcError } from '../protocol/json-rpc.js';
 import { shapePrompt, shapeResource, shapeTool } from '../protocol/shape-down.js';
 import type { Revision } from '../protocol/revisions.js';
 import type { Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
-import type { Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer } from './offer.js';
+import type { Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer, Yield } from './offer.js';
 
 /** One offer with the source it came from. */
 export interface Entry<O extends Offer = Offer> {
@@ -22,6 +22,8 @@ export interface Catalogue {
   readonly templates: ReadonlyMap<string, Entry<TemplateOffer>>;
   readonly prompts: ReadonlyMap<string, Entry<PromptOffer>>;
   readonly omitted: readonly Omission[];
+  /** Names of what was left out on request. */
+  readonly leftOut: readonly string[];
   /** One page of each listing, serialised once per revision. */
   readonly pages: { readonly tools: Page; readonly templates: Page; readonly prompts: Page };
   /** Resources may be named by templates as they are asked for, so their list is not kept when there are such templates. */
@@ -61,7 +63,9 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
   };
   const read = await Promise.all(
     parts.map(async (part) =>
-      'read' in part ? { source: part.name, yielded: await part.read() } : { source: inPlace, yielded: { offers: [part], omitted: [] } },
+      'read' in part
+        ? { source: part.name, yielded: (await part.read()) as Yield }
+        : { source: inPlace, yielded: { offers: [part] } satisfies Yield },
     ),
   );
   for (const { source, yielded } of read) {
@@ -81,6 +85,7 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
     templates,
     prompts,
     omitted,
+    leftOut: read.flatMap(({ yielded }) => yielded.leftOut ?? []),
     pages: {
       tools: pager('tools', pageSize, (revision) => [...tools.values()].map(({ offer }) => shapeTool(toolOf(offer), revision))),
       templates: pager('resourceTemplates', pageSize, (revision) =>

@@ -14,6 +14,8 @@ interface Described {
   readonly meta?: Meta | undefined;
   /** Where it was defined, for messages: a file and line, a document and path. */
   readonly where?: string | undefined;
+  /** Other names by which it may be chosen. */
+  readonly aliases?: readonly string[] | undefined;
   readonly run: (input: never, call: Call) => unknown;
 }
 
@@ -76,6 +78,8 @@ export interface Omission {
 export interface Yield {
   readonly offers: readonly Offer[];
   readonly omitted?: readonly Omission[];
+  /** Names of what was left out on request. */
+  readonly leftOut?: readonly string[];
 }
 
 /**

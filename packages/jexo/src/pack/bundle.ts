@@ -6,7 +6,7 @@ import { isServer } from '../offers/define-server.js';
 import type { Omission } from '../offers/offer.js';
 import { readShapes } from '../sources/functions/frozen-shapes.js';
 import { readCached } from '../sources/functions/shape-cache.js';
-import { packageFile } from '../targets/own-package.js';
+import { packageFile } from '../own-package.js';
 import { openModule } from '../targets/open-target.js';
 import { loadModule } from '../targets/load-module.js';
 

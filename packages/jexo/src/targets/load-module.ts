@@ -6,7 +6,7 @@ import { basename, dirname, extname, join, relative, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type { BuildFailure, Message, Plugin } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
-import { packageFile } from './own-package.js';
+import { packageFile } from '../own-package.js';
 
 export interface LoadedModule {
   readonly namespace: Readonly<Record<string, unknown>>;

@@ -68,18 +68,24 @@ export interface FunctionDoc {
   readonly parameters: ReadonlyMap<string, Documented>;
   readonly returns?: string;
   readonly tags: ReadonlyMap<string, string>;
+  /** The texts of `@example`: a call of the function, or its input as JSON. */
+  readonly examples: readonly string[];
 }
 
 function textOf(comment: ts.JSDocTag['comment'] | undefined, ts: Compiler): string {
   return ts.getTextOfJSDocComment(comment) ?? '';
 }
 
-/** Reads the comment above a function. A keyword on a line of its own belongs to the `@param` before it. */
+/**
+ * Reads the comment above a function. A keyword on a line of its own belongs to the `@param` before it; a title or an
+ * example that calls the function is the function's own.
+ */
 export function readFunctionDoc(node: ts.Node, ts: Compiler): FunctionDoc {
   const comments = ts.getJSDocCommentsAndTags(node).filter((part): part is ts.JSDoc => ts.isJSDoc(part));
   const comment = comments.at(-1);
   const parameters = new Map<string, { description?: string; keywords: Record<string, unknown> }>();
   const tags = new Map<string, string>();
+  const examples: string[] = [];
   let returns: string | undefined;
   let current: { description?: string; keywords: Record<string, unknown> } | undefined;
   for (const tag of comment?.tags ?? []) {
@@ -92,14 +98,17 @@ export function readFunctionDoc(node: ts.Node, ts: Compiler): FunctionDoc {
     } else if (name === 'returns' || name === 'return') {
       returns = splitText(text).description;
       current = undefined;
-    } else if (current !== undefined && (name in keywords || name === 'integer')) {
+    } else if (name === 'example' && (current === undefined || /^(?:```|<caption>|[\w.]+\()/.test(text.trim()))) {
+      examples.push(text.trim());
+    } else if (current !== undefined && name !== 'title' && (name in keywords || name === 'integer')) {
       merge(current.keywords, readKeyword(name, text));
     } else {
+      // `@resource` and its like name something with a slash or braces in it, which the compiler takes for a part of the tag.
       tags.set(name, text.trim());
     }
   }
   const description = textOf(comment?.comment, ts).trim();
-  return { ...(description !== '' && { description }), parameters, ...(returns !== undefined && { returns }), tags };
+  return { ...(description !== '' && { description }), parameters, ...(returns !== undefined && { returns }), tags, examples };
 }
 
 /** Reads the comment of a property of a type. */

@@ -2,10 +2,11 @@ import { createHash } from 'node:crypto';
 import { mkdirSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir, homedir } from 'node:os';
 import { dirname, join, resolve } from 'node:path';
+import { isPackageName } from './package-name.js';
 import type { ModuleShape } from './shape.js';
 
 /** Raised whenever the reader would read the same file differently. */
-const readerVersion = 1;
+const readerVersion = 2;
 
 interface Stored {
   readonly shape: ModuleShape;
@@ -15,13 +16,13 @@ interface Stored {
 
 /** Reads a module's shape; a second time from the cache, without the compiler, as long as no file it came from has changed. */
 export async function readCached(file: string): Promise<ModuleShape> {
-  const root = resolve(file);
+  const root = isPackageName(file) ? `${file} from ${process.cwd()}` : resolve(file);
   const place = join(cacheFolder(), `${hash(`${readerVersion} ${root}`)}.json`);
   const stored = readStored(place);
   if (stored !== undefined && Object.entries(stored.files).every(([path, content]) => hashFile(path) === content)) return stored.shape;
   const { readModule } = await import('./read-module.js');
-  const { files, ...shape } = readModule(root);
-  const config = projectFiles(root);
+  const { files, ...shape } = readModule(file);
+  const config = projectFiles(files[0] ?? root);
   store(place, { shape, files: Object.fromEntries([...files, ...config].map((path) => [path, hashFile(path)])) });
   return shape;
 }

@@ -1,46 +1,80 @@
-import type { JsonSchema } from '../../protocol/types.js';
+import type { Icon, JsonSchema, TaskSupport } from '../../protocol/types.js';
 import type { Omission } from '../../offers/offer.js';
 
-/** How a JSON value becomes the value a function takes. Absent where they are the same. */
+/** The kinds of JSON that a union's members can be told apart by. */
+export type JsonKind = 'string' | 'number' | 'boolean' | 'array' | 'object';
+
+/** How a JSON value becomes the value a function takes. Absent where they are the same. docs/functions.md shows the whole mapping. */
 export type Revive =
-  | { readonly to: 'date' }
-  | { readonly to: 'url' }
-  | { readonly to: 'bytes' }
+  | { readonly to: 'date' | 'url' | 'bytes' | 'array-buffer' | 'bigint' | 'regexp' | 'blob' | 'file' | 'stream' }
+  | { readonly to: 'numbers'; readonly of: string }
   | { readonly to: 'set'; readonly item?: Revive }
-  | { readonly to: 'map'; readonly value?: Revive }
+  | { readonly to: 'map'; readonly numberKeys?: true; readonly value?: Revive }
   | { readonly to: 'list'; readonly item: Revive }
+  | { readonly to: 'async-list'; readonly item?: Revive }
   | { readonly to: 'tuple'; readonly items: readonly (Revive | null)[] }
-  | { readonly to: 'object'; readonly properties: Readonly<Record<string, Revive>>; readonly rest?: Revive };
+  | { readonly to: 'object'; readonly properties: Readonly<Record<string, Revive>>; readonly rest?: Revive }
+  /** A discriminated union: the property's value says which. */
+  | { readonly to: 'case'; readonly property: string; readonly cases: Readonly<Record<string, Revive>> }
+  | { readonly to: 'kind'; readonly kinds: Readonly<Partial<Record<JsonKind, Revive>>> }
+  /** A type that contains itself, by its name among the function's `revives`. */
+  | { readonly to: 'ref'; readonly name: string };
 
 export interface ParameterShape {
   /** The property of the input it is taken from; several when it is a destructured object. */
   readonly name: string;
-  readonly from: 'property' | 'rest' | 'whole-input' | 'signal' | 'call';
+  readonly from: 'property' | 'rest' | 'whole-input' | 'signal' | 'call' | 'nothing';
   readonly revive?: Revive;
 }
+
+/** How what a function returns becomes an answer. */
+export type ReturnShape =
+  /** Nothing is promised: an answer says only that it is done, or holds whatever came. */
+  | { readonly as: 'nothing' }
+  /** An object, given as it is. */
+  | { readonly as: 'object' }
+  /** Anything else, put under the property `result`, because the protocol wants an object. */
+  | { readonly as: 'result' }
+  /** Items that come one by one: each is told as progress, all together are the result. */
+  | { readonly as: 'items' }
+  /** Bytes of a media kind: an image, a sound, a file. */
+  | { readonly as: 'media'; readonly mimeType?: string };
 
 /** One function as read from its types: plain data, so that it can be cached and frozen into a pack. */
 export interface FunctionShape {
   /** The name it is exported by. */
   readonly export: string;
-  /** The name of its tool. */
+  /** The method, where what is exported is an object or a class. */
+  readonly member?: string;
+  /** True when an instance of the exported class is needed to call the method. */
+  readonly needsInstance?: true;
+  /** True when that class can be made without arguments. */
+  readonly makesItself?: true;
+  readonly kind: 'tool' | 'resource' | 'template' | 'prompt';
+  /** The URI of a resource, or the template of several. */
+  readonly uri?: string;
+  readonly mimeType?: string;
+  /** The name of its offer. */
   readonly name: string;
   readonly description?: string;
   readonly title?: string;
+  readonly icons?: readonly Icon[];
   readonly where: string;
   readonly parameters: readonly ParameterShape[];
   readonly input: JsonSchema;
-  /** Absent when it returns nothing. */
+  /** How types that contain themselves are revived, by name. */
+  readonly revives?: Readonly<Record<string, Revive>>;
+  /** Absent when nothing is promised. */
   readonly output?: JsonSchema;
-  /** True when the answer is put under the property `result`, because the protocol wants an object. */
-  readonly wrapped: boolean;
+  readonly returns: ReturnShape;
   readonly annotations?: Readonly<Record<string, boolean>>;
   readonly tags?: readonly string[];
+  readonly taskSupport?: TaskSupport;
+  /** What a person is asked to confirm, with the input's properties in braces. */
+  readonly confirm?: string;
 }
 
 export interface ModuleShape {
   readonly functions: readonly FunctionShape[];
   readonly omitted: readonly Omission[];
-  /** Text of the module's own leading comment, when it has one. */
-  readonly about?: string;
 }

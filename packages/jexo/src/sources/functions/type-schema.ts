@@ -2,7 +2,8 @@ import type ts from 'typescript';
 import type { JsonSchema } from '../../protocol/types.js';
 import type { Compiler } from './compiler.js';
 import { readPropertyDoc } from './doc-comment.js';
-import type { Revive } from './shape.js';
+import { isLibraryFile } from './program.js';
+import type { JsonKind, Revive } from './shape.js';
 
 /** A type that has no counterpart in JSON Schema. */
 export class Unreadable extends Error {
@@ -19,32 +20,57 @@ export interface Converted {
   readonly revive?: Revive;
 }
 
+export interface Definitions {
+  /** What `convert` has referred to so far, for `$defs`. */
+  readonly schemas?: Record<string, JsonSchema>;
+  readonly revives?: Record<string, Revive>;
+}
+
 export interface TypeReader {
   /** @throws Unreadable */
   convert(type: ts.Type): Converted;
-  /** Definitions that `convert` has referred to so far. */
-  takeDefinitions(): Record<string, JsonSchema> | undefined;
+  takeDefinitions(): Definitions;
 }
 
-/** Turns types into JSON Schema, for the input or the output of one function. */
-export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.Node): TypeReader {
+/** Objects one function's schema may hold: beyond that no model reads it, and the type is most likely a whole library. */
+const mostObjects = 400;
+const numberLists = /^(?:Int8|Uint8Clamped|Int16|Uint16|Int32|Uint32|Float16|Float32|Float64)Array$/;
+const lists = /^(?:Iterable|ArrayLike|Generator|Iterator|IterableIterator|IteratorObject|ArrayIterator|SetIterator|MapIterator)$/;
+export const asyncLists = /^(?:AsyncIterable|AsyncGenerator|AsyncIterator|AsyncIterableIterator|AsyncIteratorObject)$/;
+const errors = /^(?:Error|\w+Error)$/;
+
+/**
+ * Turns types into JSON Schema, for what one function takes (`in`) or gives (`out`). The two differ where a value crosses
+ * the border only one way: a method is no data when it leaves, and cannot be made when it arrives.
+ */
+export function createTypeReader(
+  ts: Compiler,
+  checker: ts.TypeChecker,
+  at: ts.Node,
+  direction: 'in' | 'out',
+  /** Told of optional parts that had to be left out. */
+  onLeftOut: (path: string, problem: Unreadable) => void,
+): TypeReader {
   const { TypeFlags, SymbolFlags } = ts;
   const open = new Map<ts.Type, string | undefined>();
-  let definitions: Record<string, JsonSchema> = {};
+  const path: string[] = [];
+  let schemas: Record<string, JsonSchema> = {};
+  let revives: Record<string, Revive> = {};
+  let objects = 0;
 
   const has = (type: ts.Type, flags: number) => (type.flags & flags) !== 0;
   const text = (type: ts.Type) => checker.typeToString(type, at);
 
   function convert(type: ts.Type): Converted {
     if (has(type, TypeFlags.Any | TypeFlags.Unknown)) return { schema: {} };
-    if (has(type, TypeFlags.BigIntLike))
-      throw new Unreadable('is a bigint, which JSON does not have', 'Take a string or a number and convert it inside.');
+    if (has(type, TypeFlags.BigIntLike)) return { schema: { type: 'string', pattern: String.raw`^-?\d+$` }, revive: { to: 'bigint' } };
     if (has(type, TypeFlags.ESSymbolLike)) throw new Unreadable('is a symbol, which JSON does not have', 'Take a string instead.');
-    if (has(type, TypeFlags.TypeParameter))
-      throw new Unreadable(
-        `has the generic type ${text(type)}, which stands for no type in particular`,
-        'Wrap it in a function that says which type it takes.',
-      );
+    if (has(type, TypeFlags.TypeParameter | TypeFlags.Conditional | TypeFlags.IndexedAccess | TypeFlags.Substitution)) {
+      // Whatever fits the bound of a type parameter may be given; one without a bound takes anything.
+      const bound = checker.getBaseConstraintOfType(type);
+      return bound === undefined || bound === type ? { schema: {} } : convert(bound);
+    }
+    if (has(type, TypeFlags.Index)) return { schema: { type: 'string' } };
     if (has(type, TypeFlags.Never)) throw new Unreadable('has the type never, which no value fits', 'Give it a type that has values.');
     if (type.isUnion()) return convertUnion(type);
     if (has(type, TypeFlags.StringLiteral | TypeFlags.NumberLiteral)) return { schema: { const: (type as ts.LiteralType).value } };
@@ -57,7 +83,9 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
     if (has(type, TypeFlags.Null)) return { schema: { type: 'null' } };
     if (has(type, TypeFlags.Undefined | TypeFlags.Void)) return { schema: {} };
     if (type.isIntersection()) {
-      const primitive = type.types.find((part) => has(part, TypeFlags.StringLike | TypeFlags.NumberLike | TypeFlags.BooleanLike));
+      const primitive = type.types.find((part) =>
+        has(part, TypeFlags.StringLike | TypeFlags.NumberLike | TypeFlags.BooleanLike | TypeFlags.BigIntLike),
+      );
       if (primitive !== undefined) return convert(primitive); // a branded primitive
     }
     if (has(type, TypeFlags.NonPrimitive)) return { schema: { type: 'object' } };
@@ -72,36 +100,109 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
     const members = union.types.filter((part) => !has(part, TypeFlags.Undefined | TypeFlags.Void));
     const nullable = members.some((part) => has(part, TypeFlags.Null));
     const rest = members.filter((part) => !has(part, TypeFlags.Null));
-    const strings = rest.filter((part) => has(part, TypeFlags.StringLiteral));
-    const numbers = rest.filter((part) => has(part, TypeFlags.NumberLiteral));
-    const booleans = rest.filter((part) => has(part, TypeFlags.BooleanLiteral));
-    const others = rest.filter((part) => !has(part, TypeFlags.StringLiteral | TypeFlags.NumberLiteral | TypeFlags.BooleanLiteral));
-    const branches: Converted[] = [];
-    const value = (part: ts.Type) => (part as ts.LiteralType).value;
-    if (strings.length > 0) branches.push({ schema: { type: 'string', enum: strings.map(value) } });
-    if (numbers.length > 0) branches.push({ schema: { type: 'number', enum: numbers.map(value) } });
-    if (booleans.length === 2) branches.push({ schema: { type: 'boolean' } });
-    else if (booleans.length === 1) branches.push(convert(booleans[0]!));
-    for (const part of others) branches.push(convert(part));
+    const isLiteral = (part: ts.Type) => has(part, TypeFlags.StringLiteral | TypeFlags.NumberLiteral | TypeFlags.BooleanLiteral);
+    const branches: Converted[] = [
+      ...convertLiterals(rest.filter(isLiteral)),
+      ...convertMembers(
+        union,
+        rest.filter((part) => !isLiteral(part)),
+      ),
+    ];
     if (branches.length === 0) return { schema: { type: 'null' } };
+    if (branches.some(({ schema }) => Object.keys(schema).length === 0)) return { schema: {} }; // one of them takes anything
     if (branches.length === 1) {
       const only = branches[0]!;
       if (!nullable) return only;
       const { type, enum: values } = only.schema;
-      if (typeof type === 'string' && only.revive === undefined) {
+      if (typeof type === 'string' && only.schema.oneOf === undefined) {
         return {
+          ...only,
           schema: { ...only.schema, type: [type, 'null'], ...(values !== undefined && { enum: [...(values as unknown[]), null] }) },
         };
       }
     }
-    if (branches.some(({ revive }) => revive !== undefined) && branches.length > 1) {
-      throw new Unreadable(`is ${text(union)}, and JSON cannot tell which of them a value is meant to be`, 'Take only one of these types.');
+    const revive = branches.length === 1 ? branches[0]!.revive : reviveByKind(union, branches);
+    const unique = [...new Map(branches.map(({ schema }) => [JSON.stringify(schema), schema])).values()];
+    return { schema: { anyOf: [...unique, ...(nullable ? [{ type: 'null' }] : [])] }, ...(revive && { revive }) };
+  }
+
+  /** Literals of one kind are a list of values; the members of a numeric enum carry their names. */
+  function convertLiterals(literals: readonly ts.Type[]): Converted[] {
+    const value = (part: ts.Type) => (part as ts.LiteralType).value;
+    const strings = literals.filter((part) => has(part, TypeFlags.StringLiteral));
+    const numbers = literals.filter((part) => has(part, TypeFlags.NumberLiteral));
+    const booleans = literals.filter((part) => has(part, TypeFlags.BooleanLiteral));
+    const branches: Converted[] = [];
+    if (strings.length > 0) branches.push({ schema: { type: 'string', enum: strings.map(value) } });
+    if (numbers.length > 0) {
+      const named = numbers.every((part) => has(part, TypeFlags.EnumLiteral));
+      branches.push({
+        schema: named
+          ? { type: 'number', oneOf: numbers.map((part) => ({ const: value(part), title: part.symbol.getName() })) }
+          : { type: 'number', enum: numbers.map(value) },
+      });
     }
-    const revive = branches.length === 1 ? branches[0]!.revive : undefined;
-    return {
-      schema: { anyOf: [...branches.map(({ schema }) => schema), ...(nullable ? [{ type: 'null' }] : [])] },
-      ...(revive && { revive }),
-    };
+    if (booleans.length === 2) branches.push({ schema: { type: 'boolean' } });
+    else if (booleans.length === 1) branches.push(convert(booleans[0]!));
+    return branches;
+  }
+
+  /**
+   * The members of a union that are no literals. A function that takes a list or a set, a text or a date, is given the plain
+   * one: it takes that too, and JSON could not tell which was meant.
+   */
+  function convertMembers(union: ts.UnionType, members: readonly ts.Type[]): Converted[] {
+    const found: Converted[] = [];
+    let problem: Unreadable | undefined;
+    for (const member of members) {
+      try {
+        found.push(convert(member));
+      } catch (error) {
+        if (!(error instanceof Unreadable) || direction === 'out') throw error;
+        problem = error; // a function that takes several kinds is offered with those that can be sent
+      }
+    }
+    if (found.length === 0 && problem !== undefined) throw problem;
+    if (problem !== undefined)
+      onLeftOut(path.join(''), new Unreadable(`takes ${text(union)}, of which a part is left out: ${problem.why}`, problem.next));
+    if (direction === 'out') return found;
+    const plain = new Set(found.filter(({ revive }) => revive === undefined).map(({ schema }) => kindOf(schema)));
+    return found.filter(({ schema, revive }) => revive === undefined || revive.to === 'object' || !plain.has(kindOf(schema)));
+  }
+
+  /** How a value is revived whose type is one of several: by the kind of JSON it is, and by its discriminating property. */
+  function reviveByKind(union: ts.UnionType, branches: readonly Converted[]): Revive | undefined {
+    if (direction === 'out' || branches.every(({ revive }) => revive === undefined)) return undefined;
+    const kinds: Partial<Record<JsonKind, Revive>> = {};
+    for (const kind of new Set(branches.map(({ schema }) => kindOf(schema)))) {
+      const those = branches.filter(({ schema }) => kindOf(schema) === kind);
+      if (those.every(({ revive }) => revive === undefined)) continue;
+      const revive = those.length === 1 ? those[0]!.revive : kind === 'object' ? reviveByCase(those) : undefined;
+      if (kind === undefined || revive === undefined)
+        throw new Unreadable(
+          `is ${text(union)}, and JSON cannot tell which of them a value is meant to be`,
+          'Take only one of these types, or give each a property that says which it is.',
+        );
+      kinds[kind] = revive;
+    }
+    return { to: 'kind', kinds };
+  }
+
+  function reviveByCase(branches: readonly Converted[]): Revive | undefined {
+    const constants = branches.map(({ schema }) =>
+      Object.entries((schema.properties ?? {}) as Record<string, JsonSchema>).flatMap(([key, { const: value }]) =>
+        typeof value === 'string' ? [[key, value] as const] : [],
+      ),
+    );
+    const property = constants[0]?.find(([key]) => {
+      const values = constants.map((each) => each.find(([other]) => other === key)?.[1]);
+      return values.every((value) => value !== undefined) && new Set(values).size === values.length;
+    })?.[0];
+    if (property === undefined) return undefined;
+    const cases = branches.flatMap(({ revive }, index) =>
+      revive === undefined ? [] : [[constants[index]!.find(([key]) => key === property)![1], revive] as const],
+    );
+    return { to: 'case', property, cases: Object.fromEntries(cases) };
   }
 
   function templatePattern(type: ts.TemplateLiteralType): string {
@@ -124,54 +225,84 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
       );
     if (checker.isTupleType(type)) return convertTuple(type as ts.TypeReference);
     if (checker.isArrayType(type)) return listOf(checker.getTypeArguments(type as ts.TypeReference)[0]!);
+    const known = isFromLibrary(type) ? convertLibraryType(type, name) : undefined;
+    return known ?? convertOwnJson(type) ?? convertRecord(type, name);
+  }
+
+  function convertLibraryType(type: ts.Type, name: string): Converted | undefined {
     const args = (type as ts.TypeReference).target === undefined ? [] : checker.getTypeArguments(type as ts.TypeReference);
-    if (isFromLibrary(type)) {
-      switch (name) {
-        case 'Date':
-          return { schema: { type: 'string', format: 'date-time' }, revive: { to: 'date' } };
-        case 'URL':
-          return { schema: { type: 'string', format: 'uri' }, revive: { to: 'url' } };
-        case 'Uint8Array':
-        case 'Buffer':
-          return { schema: { type: 'string', contentEncoding: 'base64' }, revive: { to: 'bytes' } };
-        case 'Set':
-        case 'ReadonlySet': {
-          const item = convert(args[0]!);
-          return {
-            schema: { type: 'array', items: item.schema, uniqueItems: true },
-            revive: { to: 'set', ...(item.revive && { item: item.revive }) },
-          };
-        }
-        case 'Map':
-        case 'ReadonlyMap': {
-          if (
-            !has(args[0]!, TypeFlags.StringLike) &&
-            !(args[0]!.isUnion() && args[0].types.every((part) => has(part, TypeFlags.StringLike)))
-          ) {
-            throw new Unreadable(
-              'is a Map whose keys are not strings, and JSON objects have no other keys',
-              'Take a Map with string keys, or a list of pairs.',
-            );
-          }
-          const value = convert(args[1]!);
-          return {
-            schema: { type: 'object', additionalProperties: value.schema },
-            revive: { to: 'map', ...(value.revive && { value: value.revive }) },
-          };
-        }
-        case 'RegExp':
-        case 'WeakMap':
-        case 'WeakSet':
-        case 'Promise':
-        case 'AsyncIterable':
-        case 'AsyncGenerator':
-        case 'AsyncIterableIterator':
-        case 'Generator':
-        case 'Iterable':
-          throw new Unreadable(`has the type ${text(type)}, which JSON cannot carry`, 'Take or give a plain value instead.');
+    const base64 = { type: 'string', contentEncoding: 'base64' };
+    switch (name) {
+      case 'Date':
+        return { schema: { type: 'string', format: 'date-time' }, revive: { to: 'date' } };
+      case 'URL':
+        return { schema: { type: 'string', format: 'uri' }, revive: { to: 'url' } };
+      case 'RegExp':
+        return { schema: { type: 'string', format: 'regex' }, revive: { to: 'regexp' } };
+      case 'Uint8Array':
+      case 'Buffer':
+        return { schema: base64, revive: { to: 'bytes' } };
+      case 'ArrayBuffer':
+        return { schema: base64, revive: { to: 'array-buffer' } };
+      case 'ReadableStream':
+      case 'Readable':
+        return { schema: base64, revive: { to: 'stream' } };
+      case 'Blob':
+      case 'File': {
+        const properties = { data: base64, mimeType: { type: 'string' }, ...(name === 'File' && { name: { type: 'string' } }) };
+        return {
+          schema: { type: 'object', properties, required: name === 'File' ? ['data', 'name'] : ['data'] },
+          revive: { to: name === 'File' ? 'file' : 'blob' },
+        };
       }
+      case 'Set':
+      case 'ReadonlySet': {
+        const item = convert(args[0]!);
+        return {
+          schema: { type: 'array', items: item.schema, uniqueItems: true },
+          revive: { to: 'set', ...(item.revive && { item: item.revive }) },
+        };
+      }
+      case 'Map':
+      case 'ReadonlyMap':
+        return convertMap(args[0]!, args[1]!);
     }
-    return convertRecord(type, name);
+    if (numberLists.test(name)) return { schema: { type: 'array', items: { type: 'number' } }, revive: { to: 'numbers', of: name } };
+    if (lists.test(name)) return listOf(args[0]!);
+    if (asyncLists.test(name)) {
+      const { schema, revive } = convert(args[0]!);
+      return { schema: { type: 'array', items: schema }, revive: { to: 'async-list', ...(revive && { item: revive }) } };
+    }
+    if (errors.test(name) && direction === 'out')
+      return {
+        schema: { type: 'object', properties: { name: { type: 'string' }, message: { type: 'string' } }, required: ['name', 'message'] },
+      };
+    const behaves = checker.getPropertiesOfType(type).some(({ flags }) => (flags & SymbolFlags.Method) !== 0);
+    if (behaves) throw new Unreadable(`has the type ${text(type)}, which JSON cannot carry`, 'Take or give a plain value instead.');
+    return undefined;
+  }
+
+  function convertMap(key: ts.Type, item: ts.Type): Converted {
+    const all = (flags: number) => has(key, flags) || (key.isUnion() && key.types.every((part) => has(part, flags)));
+    const numberKeys = all(TypeFlags.NumberLike);
+    if (!numberKeys && !all(TypeFlags.StringLike) && !has(key, TypeFlags.Any | TypeFlags.TypeParameter)) {
+      throw new Unreadable(
+        'is a Map whose keys are neither strings nor numbers, and JSON objects have no other keys',
+        'Take a Map with string keys, or a list of pairs.',
+      );
+    }
+    const value = convert(item);
+    return {
+      schema: { type: 'object', additionalProperties: value.schema },
+      revive: { to: 'map', ...(numberKeys && { numberKeys }), ...(value.revive && { value: value.revive }) },
+    };
+  }
+
+  /** A class that says how it is written as JSON is described by what that gives. */
+  function convertOwnJson(type: ts.Type): Converted | undefined {
+    const own = direction === 'out' ? type.getProperty('toJSON') : undefined;
+    const signature = own && checker.getTypeOfSymbolAtLocation(own, at).getCallSignatures()[0];
+    return signature && convert(signature.getReturnType());
   }
 
   function listOf(item: ts.Type): Converted {
@@ -192,7 +323,7 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
     return {
       schema: {
         type: 'array',
-        prefixItems: fixed.map((item) => item.schema),
+        ...(fixed.length > 0 && { prefixItems: fixed.map((item) => item.schema) }),
         minItems: target.minLength,
         ...(restAt < 0 ? { items: false, maxItems: fixed.length } : { items: items[restAt]!.schema }),
       },
@@ -205,57 +336,108 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
     if (open.has(type)) {
       const known = open.get(type) ?? definitionName(type, name);
       open.set(type, known);
-      return { schema: { $ref: `#/$defs/${known}` } };
+      return { schema: { $ref: `#/$defs/${known}` }, revive: { to: 'ref', name: known } };
     }
+    if (++objects > mostObjects)
+      throw new Unreadable(`has the type ${text(type)}, which is too large for a model to read`, 'Take only the fields that are needed.');
     open.set(type, undefined);
+    let made: { schema: JsonSchema; revive: Revive | undefined };
+    let known: string | undefined;
+    try {
+      made = convertFields(type);
+    } finally {
+      known = open.get(type);
+      open.delete(type);
+    }
+    const { schema } = made;
+    const revive = made.revive !== undefined && doesWork(made.revive, known) ? made.revive : undefined;
+    if (known === undefined) return { schema, ...(revive && { revive }) };
+    schemas[known] = schema;
+    if (revive === undefined) return { schema: { $ref: `#/$defs/${known}` } };
+    revives[known] = revive;
+    return { schema: { $ref: `#/$defs/${known}` }, revive: { to: 'ref', name: known } };
+  }
+
+  function convertFields(type: ts.Type): { schema: JsonSchema; revive: Revive | undefined } {
     const properties: Record<string, JsonSchema> = {};
-    const revives: Record<string, Revive> = {};
+    const revived: Record<string, Revive> = {};
     const required: string[] = [];
+    let methods = 0;
     for (const property of checker.getPropertiesOfType(type)) {
       const key = property.getName();
-      if (key.startsWith('__@') || key.startsWith('#')) continue; // symbols and private fields
-      const declaration = property.valueDeclaration ?? property.declarations?.[0];
-      if (
-        declaration !== undefined &&
-        (ts.getCombinedModifierFlags(declaration) & (ts.ModifierFlags.Private | ts.ModifierFlags.Protected)) !== 0
-      )
-        continue;
+      if (!isData(property)) continue;
       const propertyType = checker.getTypeOfSymbolAtLocation(property, at);
-      const isMethod = (property.flags & SymbolFlags.Method) !== 0;
-      if (isMethod && type.isClassOrInterface()) continue; // behaviour, not data
+      const optional = (property.flags & SymbolFlags.Optional) !== 0 || mayBeUndefined(propertyType);
+      // What cannot be called from outside is left behind when it leaves, and cannot be made up when it arrives.
+      if (direction === 'out' && checker.getNonNullableType(propertyType).getCallSignatures().length > 0) {
+        methods++;
+        continue;
+      }
+      const found = attempt(`.${key}`, optional, () => convert(propertyType));
+      if (found === undefined) continue;
       const doc = readPropertyDoc(property, checker, ts);
-      const { schema, revive } = within(`.${key}`, () => convert(propertyType));
-      properties[key] = withDoc(schema, doc.description, doc.keywords);
-      if (revive) revives[key] = revive;
-      if ((property.flags & SymbolFlags.Optional) === 0) required.push(key);
+      properties[key] = withDoc(found.schema, doc.description, doc.keywords);
+      if (found.revive) revived[key] = found.revive;
+      if (!optional) required.push(key);
     }
-    const index = checker.getIndexInfoOfType(type, ts.IndexKind.String);
-    const rest = index === undefined ? undefined : convert(index.type);
-    const schema: JsonSchema = {
-      type: 'object',
-      ...((Object.keys(properties).length > 0 || rest === undefined) && { properties }),
-      ...(required.length > 0 && { required }),
-      ...(rest !== undefined && { additionalProperties: rest.schema }),
+    const patterns: Record<string, JsonSchema> = {};
+    let rest: Converted | undefined;
+    for (const index of checker.getIndexInfosOfType(type)) {
+      const found = convert(index.type);
+      if (has(index.keyType, TypeFlags.TemplateLiteral)) patterns[templatePattern(index.keyType as ts.TemplateLiteralType)] = found.schema;
+      else if (!has(index.keyType, TypeFlags.ESSymbolLike)) rest = found;
+    }
+    const hasPatterns = Object.keys(patterns).length > 0;
+    if (direction === 'out' && methods > 0 && Object.keys(properties).length === 0 && rest === undefined && !hasPatterns)
+      throw new Unreadable(`is ${text(type)}, which has methods but no data`, 'Return the values themselves, or give it a toJSON method.');
+    return {
+      schema: {
+        type: 'object',
+        ...((Object.keys(properties).length > 0 || (rest === undefined && !hasPatterns)) && { properties }),
+        ...(required.length > 0 && { required }),
+        ...(hasPatterns && { patternProperties: patterns }),
+        ...(rest !== undefined && { additionalProperties: rest.schema }),
+      },
+      revive:
+        Object.keys(revived).length > 0 || rest?.revive !== undefined
+          ? { to: 'object', properties: revived, ...(rest?.revive && { rest: rest.revive }) }
+          : undefined,
     };
-    const known = open.get(type);
-    open.delete(type);
-    const revive: Revive | undefined =
-      Object.keys(revives).length > 0 || rest?.revive !== undefined
-        ? { to: 'object', properties: revives, ...(rest?.revive && { rest: rest.revive }) }
-        : undefined;
-    if (known === undefined) return { schema, ...(revive && { revive }) };
-    if (revive)
-      throw new Unreadable(
-        `has the type ${text(type)}, which contains itself and values that are not JSON`,
-        'Use plain JSON values in it.',
-      );
-    definitions[known] = schema;
-    return { schema: { $ref: `#/$defs/${known}` } };
+  }
+
+  /** Symbols, private fields and computed members are no part of what is sent. */
+  function isData(property: ts.Symbol): boolean {
+    const key = property.getName();
+    if (key.startsWith('__@') || key.startsWith('#')) return false;
+    const declaration = property.valueDeclaration ?? property.declarations?.[0];
+    if (declaration === undefined) return true;
+    if ((ts.getCombinedModifierFlags(declaration) & (ts.ModifierFlags.Private | ts.ModifierFlags.Protected)) !== 0) return false;
+    return !(ts.isAccessor(declaration) && ts.isClassLike(declaration.parent));
+  }
+
+  function mayBeUndefined(type: ts.Type): boolean {
+    return has(type, TypeFlags.Undefined) || (type.isUnion() && type.types.some((part) => has(part, TypeFlags.Undefined)));
+  }
+
+  /** Converts a part; an optional one that cannot be converted is left out and told of. */
+  function attempt(step: string, optional: boolean, read: () => Converted): Converted | undefined {
+    path.push(step);
+    try {
+      return read();
+    } catch (error) {
+      if (!(error instanceof Unreadable)) throw error;
+      if (!optional || direction === 'out')
+        throw new Unreadable(error.why.startsWith('(') ? `(${step}${error.why.slice(1)}` : `(${step}) ${error.why}`, error.next);
+      onLeftOut(path.join(''), error);
+      return undefined;
+    } finally {
+      path.pop();
+    }
   }
 
   function definitionName(type: ts.Type, name: string): string {
     const wanted = (type.aliasSymbol?.getName() ?? name).replaceAll(/[^A-Za-z0-9]/g, '') || 'Value';
-    const taken = new Set([...Object.keys(definitions), ...open.values()]);
+    const taken = new Set([...Object.keys(schemas), ...open.values()]);
     let free = wanted;
     for (let count = 2; taken.has(free); count++) free = `${wanted}${count}`;
     return free;
@@ -263,30 +445,48 @@ export function createTypeReader(ts: Compiler, checker: ts.TypeChecker, at: ts.N
 
   function isFromLibrary(type: ts.Type): boolean {
     const file = type.symbol?.declarations?.[0]?.getSourceFile();
-    return (
-      file !== undefined &&
-      (file.hasNoDefaultLib || file.fileName.startsWith('/jexo-lib/') || /[\\/]@types[\\/]node[\\/]/.test(file.fileName))
-    );
+    return file !== undefined && isLibraryFile(file);
   }
 
   return {
     convert,
     takeDefinitions() {
-      const taken = Object.keys(definitions).length > 0 ? definitions : undefined;
-      definitions = {};
+      const taken: Definitions = {
+        ...(Object.keys(schemas).length > 0 && { schemas }),
+        ...(Object.keys(revives).length > 0 && { revives }),
+      };
+      schemas = {};
+      revives = {};
+      objects = 0;
       return taken;
     },
   };
 }
 
-/** Adds the path of a nested property to what could not be read. */
-function within<T>(step: string, read: () => T): T {
-  try {
-    return read();
-  } catch (error) {
-    if (error instanceof Unreadable)
-      throw new Unreadable(error.why.startsWith('(') ? `(${step}${error.why.slice(1)}` : `(${step}) ${error.why}`, error.next);
-    throw error;
+/** The kind of JSON a schema describes, when it is one. */
+function kindOf(schema: JsonSchema): JsonKind | undefined {
+  if (typeof schema.$ref === 'string') return 'object';
+  const type = typeof schema.type === 'string' ? schema.type : typeof schema.const;
+  return type === 'string' || type === 'number' || type === 'boolean' || type === 'array' || type === 'object' ? type : undefined;
+}
+
+/** False when reviving would only copy: a type that contains itself and nothing but JSON. */
+function doesWork(revive: Revive, self: string | undefined): boolean {
+  switch (revive.to) {
+    case 'ref':
+      return revive.name !== self;
+    case 'list':
+      return doesWork(revive.item, self);
+    case 'tuple':
+      return revive.items.some((item) => item !== null && doesWork(item, self));
+    case 'object':
+      return [...Object.values(revive.properties), ...(revive.rest ? [revive.rest] : [])].some((each) => doesWork(each, self));
+    case 'case':
+      return Object.values(revive.cases).some((each) => doesWork(each, self));
+    case 'kind':
+      return Object.values(revive.kinds).some((each) => doesWork(each, self));
+    default:
+      return true;
   }
 }
 

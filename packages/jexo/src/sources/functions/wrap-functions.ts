@@ -1,31 +1,37 @@
 import { fileURLToPath } from 'node:url';
-import { answer } from '../../offers/answer.js';
-import type { Call } from '../../offers/call.js';
-import type { Source, ToolOffer } from '../../offers/offer.js';
-import { compileSchema, type CompiledSchema } from '../../offers/schema.js';
-import { JexoError } from '../../errors.js';
+import { choose, type Choice } from '../../offers/choose.js';
+import type { Offer, Omission, Source } from '../../offers/offer.js';
+import { prompt } from '../../offers/prompt.js';
+import { resource, template } from '../../offers/resource.js';
+import { tool } from '../../offers/tool.js';
+import { isJexoError, JexoError } from '../../errors.js';
+import type { JsonSchema } from '../../protocol/types.js';
 import { frozenShape, remember } from './frozen-shapes.js';
 import { invoke } from './invoke.js';
 import type { FunctionShape, ModuleShape } from './shape.js';
 
-export interface WrapFunctionsOptions {
-  /** The module's source, whose types and comments describe the tools: a `file:` URL or a path. */
+export interface WrapFunctionsOptions extends Choice {
+  /** The module's source, whose types and comments describe the offers: a `file:` URL, a path, or the name of an installed package. */
   readonly types?: URL | string;
   /** The types as read before, by `jexo pack` for one. Takes the place of `types`. */
   readonly shape?: ModuleShape;
-  /** Shown beside the tools. Default: the file's name. */
+  /** Shown beside the offers. Default: the file's name. */
   readonly name?: string;
+  /** Instances of exported classes, by the name of the class. A class whose constructor needs nothing is made once by itself. */
+  readonly instances?: Readonly<Record<string, object>>;
 }
 
 /**
- * Every exported function becomes a tool; the functions know nothing of it.
+ * Every exported function becomes a tool; the functions know nothing of it. A comment's tags may say more:
+ * docs/functions.md lists them.
  *
  * @param module the module's namespace: `import * as hives from './hives.js'`
+ * @throws JexoError JEXO_DEFINITION without types; when it is read, JEXO_TARGET_MISSING, JEXO_CHOICE
  * @example
- * wrapFunctions(hives, { types: new URL('./hives.ts', import.meta.url) })
+ * wrapFunctions(hives, { types: new URL('./hives.ts', import.meta.url), except: ['winterStores'] })
  */
 export function wrapFunctions(module: Readonly<Record<string, unknown>>, options: WrapFunctionsOptions): Source {
-  const { types, shape } = options;
+  const { types, shape, instances = {} } = options;
   if (types === undefined && shape === undefined) {
     throw new JexoError('JEXO_DEFINITION', 'wrapFunctions needs to know where the types are.', {
       where: 'wrapFunctions',
@@ -34,19 +40,67 @@ export function wrapFunctions(module: Readonly<Record<string, unknown>>, options
   }
   const path = types === undefined ? undefined : types instanceof URL || types.startsWith('file:') ? fileURLToPath(types) : types;
   const name = options.name ?? path?.replace(/^.*[\\/]/, '') ?? 'functions';
+  const made = new Map<string, object>(Object.entries(instances));
   return {
     name,
     async read() {
       const read = shape ?? (await readShape(path!));
-      const offers = read.functions
-        .filter((each) => typeof module[each.export] === 'function')
-        .map((each) => toTool(each, module[each.export] as AnyFunction));
-      return { offers, omitted: read.omitted };
+      const offers: Offer[] = [];
+      const omitted: Omission[] = [...read.omitted];
+      for (const each of read.functions) {
+        try {
+          const run = bind(each, module, made);
+          if (run !== undefined) offers.push(toOffer(each, run));
+          else if (each.member === undefined) omitted.push(notThere(each));
+        } catch (error) {
+          if (!isJexoError(error)) throw error;
+          omitted.push({ name: each.name, where: each.where, why: error.message, next: error.next });
+        }
+      }
+      return choose({ offers, omitted: once(omitted) }, options, name);
     },
   };
 }
 
 type AnyFunction = (...args: unknown[]) => unknown;
+
+/** A class that cannot be made would be told of for each of its methods. */
+function once(omitted: readonly Omission[]): Omission[] {
+  return [...new Map(omitted.map((each) => [`${each.where} ${each.name} ${each.why}`, each])).values()];
+}
+
+function notThere({ name, where, export: exported }: FunctionShape): Omission {
+  return {
+    name,
+    where,
+    why: `${exported} is declared, but the module does not export it when it runs`,
+    next: 'Export it, or take it out of the declaration.',
+  };
+}
+
+/**
+ * The function to call, on the object it belongs to. Packages of the older module system may have all their exports under `default`.
+ * @throws JexoError JEXO_DEFINITION when a class cannot be made without being told how
+ */
+function bind(shape: FunctionShape, module: Readonly<Record<string, unknown>>, instances: Map<string, object>): AnyFunction | undefined {
+  const { export: exported, member } = shape;
+  const found = module[exported] ?? (module.default as Record<string, unknown> | undefined)?.[exported];
+  if (member === undefined) return typeof found === 'function' ? (found as AnyFunction) : undefined;
+  if (shape.needsInstance !== true) {
+    const owner = found as Record<string, unknown> | undefined;
+    return typeof owner?.[member] === 'function' ? (...args) => (owner[member] as AnyFunction)(...args) : undefined;
+  }
+  if (!instances.has(exported) && shape.makesItself !== true) {
+    throw new JexoError('JEXO_DEFINITION', `the class ${exported} cannot be made without arguments`, {
+      next: `Give an instance to wrapFunctions, as { instances: { ${exported}: … } }, or export one.`,
+    });
+  }
+  return (...args) => {
+    let instance = instances.get(exported) as Record<string, AnyFunction> | undefined;
+    if (instance === undefined) instances.set(exported, (instance = new (found as new () => Record<string, AnyFunction>)()));
+    return instance[member]!(...args);
+  };
+}
 
 /** The type reader is loaded only when there is something to read: it is the largest part of the package. */
 async function readShape(path: string): Promise<ModuleShape> {
@@ -58,27 +112,98 @@ async function readShape(path: string): Promise<ModuleShape> {
   return shape;
 }
 
-function toTool(shape: FunctionShape, run: AnyFunction): ToolOffer {
-  const where = `tool ${shape.name}`;
-  const output = shape.output === undefined ? undefined : compileSchema(shape.output, 'output', where);
-  return {
-    kind: 'tool',
-    name: shape.name,
-    title: shape.title,
-    description: shape.description,
-    input: compileSchema(shape.input, 'input', where),
-    output,
-    annotations: shape.annotations,
-    tags: shape.tags,
-    where: shape.where,
-    run: ((input: Record<string, unknown>, call: Call) => {
-      const value = invoke(shape, run, input, call);
-      return value instanceof Promise ? value.then((settled) => pack(settled, shape, output)) : pack(value, shape, output);
-    }) as ToolOffer['run'],
-  };
+function toOffer(shape: FunctionShape, run: AnyFunction): Offer {
+  const { name, title, description, icons, tags } = shape;
+  const described = { ...(title && { title }), ...(description && { description }), ...(icons && { icons }), ...(tags && { tags }) };
+  const aliases = [shape.export, ...(shape.member === undefined ? [] : [shape.member, `${shape.export}.${shape.member}`])];
+  const found = { where: shape.where, aliases };
+  switch (shape.kind) {
+    case 'tool': {
+      const { input, output, annotations, taskSupport, confirm } = shape;
+      const more = {
+        ...(output && { output }),
+        ...(annotations && { annotations }),
+        ...(taskSupport && { taskSupport }),
+        ...(confirm && { confirm }),
+      };
+      const made = tool(
+        name,
+        { ...described, input, ...more },
+        (given, call) => invoke(shape, run, given as Record<string, unknown>, call) as never,
+      );
+      return { ...made, ...found };
+    }
+    case 'prompt': {
+      const input = asTexts(shape.input);
+      const made = prompt(
+        name,
+        { ...described, ...(Object.keys((input.properties ?? {}) as object).length > 0 && { input }) },
+        (given, call) => invoke(shape, run, fromTexts(given as Record<string, unknown>, shape.input), call) as string,
+      );
+      return { ...made, ...found };
+    }
+    case 'resource': {
+      if (Object.keys((shape.input.properties ?? {}) as object).length > 0)
+        throw wrongUri(shape, 'takes parameters, but its URI has no variables');
+      const made = resource(shape.uri!, { ...described, name, ...mime(shape) }, (_request, call) => invoke(shape, run, {}, call) as string);
+      return { ...made, ...found };
+    }
+    case 'template': {
+      const made = template(
+        shape.uri!,
+        { ...described, name, ...mime(shape) },
+        (variables, call) => invoke(shape, run, fromTexts(variables, shape.input), call) as string,
+      );
+      const missing = ((shape.input.required ?? []) as string[]).filter((each) => !made.template.variables.includes(each));
+      if (missing.length > 0) throw wrongUri(shape, `takes ${missing.join(', ')}, which its URI does not name`);
+      return { ...made, ...found };
+    }
+  }
 }
 
-function pack(value: unknown, shape: FunctionShape, output: CompiledSchema | undefined): unknown {
-  if (output === undefined) return value === undefined ? answer({ content: [{ type: 'text', text: 'Done.' }] }) : value;
-  return shape.wrapped ? { result: value } : value;
+function mime({ mimeType }: FunctionShape): { mimeType?: string } {
+  return mimeType === undefined ? {} : { mimeType };
+}
+
+function wrongUri({ name, uri }: FunctionShape, why: string): JexoError {
+  return new JexoError('JEXO_DEFINITION', `${name} ${why} (${uri})`, {
+    next: 'Name every parameter in the URI, as in @resource hive://{hive}',
+  });
+}
+
+/** A prompt's arguments, and a URI's variables, are texts: their schema says so, and what it said before stays in words. */
+function asTexts(schema: JsonSchema): JsonSchema {
+  const properties = Object.entries((schema.properties ?? {}) as Record<string, JsonSchema>).map(([key, property]) => {
+    const { description, title } = property;
+    const isText = property.type === 'string' && (property.enum === undefined || Array.isArray(property.enum));
+    return [
+      key,
+      isText ? property : { type: 'string', ...(title !== undefined && { title }), ...(description !== undefined && { description }) },
+    ];
+  });
+  return { ...schema, properties: Object.fromEntries(properties) };
+}
+
+/** Reads texts as the kinds the function takes. */
+function fromTexts(texts: Readonly<Record<string, unknown>>, schema: JsonSchema): Record<string, unknown> {
+  const properties = (schema.properties ?? {}) as Record<string, JsonSchema>;
+  return Object.fromEntries(
+    Object.entries(texts).map(([key, value]) => [key, typeof value === 'string' ? fromText(value, properties[key]) : value]),
+  );
+}
+
+function fromText(text: string, schema: JsonSchema | undefined): unknown {
+  switch (schema?.type) {
+    case 'number':
+    case 'integer':
+      return Number(text);
+    case 'boolean':
+      return text === 'true';
+    case 'array':
+      return text.startsWith('[') ? (JSON.parse(text) as unknown) : text.split(',');
+    case 'object':
+      return JSON.parse(text);
+    default:
+      return text;
+  }
 }

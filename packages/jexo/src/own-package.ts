@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { JexoError } from '../errors.js';
+import { JexoError } from './errors.js';
 
 /** The path of a file that comes with this package, by its place in it: `dist/page`. */
 export function packageFile(name: string): string {

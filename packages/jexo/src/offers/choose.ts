@@ -1,0 +1,119 @@
+import { JexoError } from '../errors.js';
+import { nearest } from './nearest.js';
+import type { Offer, Source, Yield } from './offer.js';
+
+/** Which offers are kept, and what they are called. */
+export interface Choice {
+  /**
+   * Only what one of these names: a name, a pattern as `list_*`, or `tag:scales`. Names are those the source gives; a
+   * function goes by its own name too.
+   */
+  readonly only?: readonly string[];
+  /** All but what these name. */
+  readonly except?: readonly string[];
+  /** New names by the old ones. */
+  readonly rename?: Readonly<Record<string, string>>;
+  /** Descriptions that take the place of the source's own, by name. */
+  readonly describe?: Readonly<Record<string, string>>;
+  /** Put before the name of every tool and prompt, after renaming. */
+  readonly prefix?: string;
+}
+
+/**
+ * Puts offers and sources together as one source, with a choice among them.
+ *
+ * @throws JexoError JEXO_CHOICE when it is read and a choice names nothing
+ * @example
+ * defineServer({ name: 'farm', version: '1.0.0', offers: [offers([wrapFunctions(hives, { types })], { only: ['mix_*'], prefix: 'hive_' })] });
+ */
+export function offers(parts: readonly (Offer | Source)[], choice: Choice & { readonly name?: string } = {}): Source {
+  const sources = parts.filter((part): part is Source => 'read' in part);
+  const watching = sources.filter(({ watch }) => watch !== undefined);
+  const name = choice.name ?? (sources.map((source) => source.name).join(', ') || 'offers');
+  return {
+    name,
+    async read() {
+      const read = await Promise.all(parts.map(async (part): Promise<Yield> => ('read' in part ? part.read() : { offers: [part] })));
+      return choose(
+        {
+          offers: read.flatMap((each) => each.offers),
+          omitted: read.flatMap((each) => each.omitted ?? []),
+          leftOut: read.flatMap((each) => each.leftOut ?? []),
+        },
+        choice,
+        name,
+      );
+    },
+    ...(watching.length > 0 && {
+      watch(changed: () => void) {
+        const stops = watching.map((source) => source.watch!(changed));
+        return () => stops.forEach((stop) => stop());
+      },
+    }),
+  };
+}
+
+/** @throws JexoError JEXO_CHOICE when a choice names nothing */
+export function choose(found: Yield, choice: Choice, where: string): Yield {
+  const { only, except, rename = {}, describe = {}, prefix = '' } = choice;
+  const need = (pattern: string, field: string): ReadonlySet<Offer> => {
+    const matching = new Set(found.offers.filter((offer) => matches(offer, pattern)));
+    // What a source had to leave out may be named without harm.
+    if (matching.size > 0 || (field === 'except' && found.omitted?.some(({ name }) => name === pattern))) return matching;
+    const names = found.offers.flatMap(namesOf);
+    const near = nearest(pattern, names);
+    const unreadable = found.omitted?.find(({ name }) => name === pattern);
+    throw new JexoError(
+      'JEXO_CHOICE',
+      `${field} names ${JSON.stringify(pattern)}, which is not among the ${found.offers.length} offers of ${where}.`,
+      {
+        where: field,
+        ...(near !== undefined && { next: `Did you mean ${near}?` }),
+        ...(unreadable !== undefined && { next: `It could not be offered: ${unreadable.why}. ${unreadable.next}` }),
+      },
+    );
+  };
+  const named = <T>(map: Readonly<Record<string, T>>, field: string): ReadonlyMap<Offer, T> =>
+    new Map(Object.entries(map).flatMap(([pattern, value]) => [...need(pattern, field)].map((offer) => [offer, value] as const)));
+  const kept = only === undefined ? undefined : new Set(only.flatMap((pattern) => [...need(pattern, 'only')]));
+  const dropped = new Set((except ?? []).flatMap((pattern) => [...need(pattern, 'except')]));
+  const names = named(rename, 'rename');
+  const descriptions = named(describe, 'describe');
+  const isKept = (offer: Offer) => (kept === undefined || kept.has(offer)) && !dropped.has(offer);
+  return {
+    // What was not asked for need not be complained of.
+    omitted:
+      only === undefined
+        ? (found.omitted ?? [])
+        : (found.omitted ?? []).filter(({ name }) => only.some((pattern) => glob(pattern).test(name))),
+    leftOut: [...(found.leftOut ?? []), ...found.offers.filter((offer) => !isKept(offer)).map(({ name }) => name)],
+    offers: found.offers.filter(isKept).map((offer) => {
+      const own = names.get(offer) ?? offer.name;
+      const name = offer.kind === 'tool' || offer.kind === 'prompt' ? prefix + own : own;
+      const description = descriptions.get(offer);
+      return name === offer.name && description === undefined
+        ? offer
+        : { ...offer, name, ...(description !== undefined && { description }) };
+    }),
+  };
+}
+
+function namesOf(offer: Offer): string[] {
+  const uri = offer.kind === 'resource' ? [offer.uri] : offer.kind === 'template' ? [offer.template.text] : [];
+  return [offer.name, ...uri, ...(offer.aliases ?? [])];
+}
+
+function matches(offer: Offer, pattern: string): boolean {
+  if (pattern.startsWith('tag:')) return offer.tags?.includes(pattern.slice(4)) ?? false;
+  const test = glob(pattern);
+  return namesOf(offer).some((name) => test.test(name));
+}
+
+function glob(pattern: string): RegExp {
+  return new RegExp(
+    `^${pattern
+      .split('*')
+      .map((part) => part.replaceAll(/[.+?^${}()|[\]\\]/g, String.raw`\$&`))
+      .join('.*')}$`,
+  );
+}

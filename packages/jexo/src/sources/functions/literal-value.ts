@@ -1,0 +1,46 @@
+import type ts from 'typescript';
+import type { Compiler } from './compiler.js';
+
+/** The value of an initialiser that is written out; anything computed has none. */
+export function literalValue(
+  ts: Compiler,
+  checker: ts.TypeChecker | undefined,
+  node: ts.Expression,
+): { readonly value: unknown } | undefined {
+  if (ts.isStringLiteralLike(node)) return { value: node.text };
+  if (ts.isNumericLiteral(node)) return { value: Number(node.text) };
+  if (node.kind === ts.SyntaxKind.TrueKeyword) return { value: true };
+  if (node.kind === ts.SyntaxKind.FalseKeyword) return { value: false };
+  if (node.kind === ts.SyntaxKind.NullKeyword) return { value: null };
+  if (ts.isAsExpression(node) || ts.isSatisfiesExpression(node) || ts.isParenthesizedExpression(node))
+    return literalValue(ts, checker, node.expression);
+  if (ts.isPrefixUnaryExpression(node) && node.operator === ts.SyntaxKind.MinusToken) {
+    const operand = literalValue(ts, checker, node.operand);
+    return typeof operand?.value === 'number' ? { value: -operand.value } : undefined;
+  }
+  if (ts.isArrayLiteralExpression(node)) {
+    const items = node.elements.map((element) => literalValue(ts, checker, element));
+    return items.every((item) => item !== undefined) ? { value: items.map((item) => item.value) } : undefined;
+  }
+  // A day is written as it would be sent.
+  if (ts.isNewExpression(node) && node.expression.getText() === 'Date' && node.arguments?.length === 1) {
+    const given = literalValue(ts, checker, node.arguments[0]!);
+    const date = new Date(given?.value as string | number);
+    return given === undefined || Number.isNaN(date.getTime()) ? undefined : { value: date.toISOString() };
+  }
+  if (ts.isObjectLiteralExpression(node)) {
+    const entries: [string, unknown][] = [];
+    for (const property of node.properties) {
+      if (!ts.isPropertyAssignment(property) || !(ts.isIdentifier(property.name) || ts.isStringLiteral(property.name))) return undefined;
+      const value = literalValue(ts, checker, property.initializer);
+      if (value === undefined) return undefined;
+      entries.push([property.name.text, value.value]);
+    }
+    return { value: Object.fromEntries(entries) };
+  }
+  if (ts.isPropertyAccessExpression(node) || ts.isElementAccessExpression(node)) {
+    const constant = checker?.getConstantValue(node);
+    return constant === undefined ? undefined : { value: constant };
+  }
+  return undefined;
+}
