@@ -5,6 +5,7 @@ export { answer, type Answer } from './offers/answer.js';
 export { visitFirst, type Asked, type AskOptions, type Call } from './offers/call.js';
 export type { Completer, CompletionContext } from './offers/completion.js';
 export { defineServer, isServer, type Server, type ServerDefinition } from './offers/define-server.js';
+export { kept } from './offers/kept.js';
 export { middleware, type Middleware } from './offers/middleware.js';
 export type { Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer, Yield } from './offers/offer.js';
 export { prompt, type PromptDefinition, type Rendered } from './offers/prompt.js';

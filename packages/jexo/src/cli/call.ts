@@ -6,6 +6,7 @@ import { readable } from '../inspect/value-text.js';
 import { nearest } from '../offers/nearest.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { CallToolResult, ContentBlock, ProgressUpdate } from '../protocol/types.js';
+import type { Choice } from '../offers/choose.js';
 import { connectTarget, showTarget, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { duration, note, onErr, onOut, print, symbols, table } from './terminal.js';
@@ -16,6 +17,7 @@ interface CallOptions {
   readonly timeout: number;
   readonly header?: string[];
   readonly wireLog?: string;
+  readonly choice?: Choice;
 }
 
 const usage = 'As in: jexo call hives.ts mix_syrup colonies=12';
@@ -33,6 +35,7 @@ export async function call(operands: readonly string[], command: readonly string
   const { client } = await connectTarget(target, {
     headers: readHeaders(options.header),
     wireLog: options.wireLog,
+    choice: options.choice,
     onLog: ({ level, data }) => note(`${onErr('quiet', `${level}:`)} ${typeof data === 'string' ? data : JSON.stringify(data)}`),
   });
   try {

@@ -3,6 +3,7 @@ import { memoryLink } from '../transports/memory.js';
 import { connectLink, type Client } from '../client/connect-link.js';
 import { JexoError } from '../errors.js';
 import { quoteForShell } from '../inspect/input-text.js';
+import type { Choice } from '../offers/choose.js';
 import { openTarget } from '../targets/open-target.js';
 import type { Omission } from '../offers/offer.js';
 import { openWireLog } from './wire-log.js';
@@ -37,18 +38,24 @@ export function takeTarget(
 export interface CliConnectOptions extends ConnectOptions {
   /** A file that every message is written to. */
   readonly wireLog?: string | undefined;
+  readonly choice?: Choice | undefined;
 }
 
 export async function connectTarget(
   { text, command }: TargetWords,
-  { wireLog, ...given }: CliConnectOptions,
+  { wireLog, choice, ...given }: CliConnectOptions,
 ): Promise<{ client: Client; omitted: readonly Omission[] }> {
   const log = wireLog === undefined ? undefined : openWireLog(wireLog);
   const options: ConnectOptions = log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap?.(event)) };
-  if (command !== undefined) return { client: await connect(command, options), omitted: [] };
-  if (/^https?:\/\//i.test(text!)) return { client: await connect(text!, options), omitted: [] };
+  if (command !== undefined || /^https?:\/\//i.test(text!)) {
+    if (choice !== undefined)
+      throw new JexoError('JEXO_USAGE', 'A running server offers what it offers: a choice can be made of modules and packages only.', {
+        next: 'Leave out --only, --except, --rename, --describe and --prefix, or give the module.',
+      });
+    return { client: await connect(command ?? text!, options), omitted: [] };
+  }
   keepStdoutForResults();
-  const server = await openTarget(text!);
+  const server = await openTarget(text!, choice === undefined ? {} : { choice });
   const { omitted } = await server.catalogue();
   const client = await connectLink(memoryLink(server, { ...options, onFault: reportFault }), options);
   return { client, omitted };
@@ -60,6 +67,15 @@ export function reportFault(error: unknown, reference: string): void {
 }
 
 export function reportOmitted(omitted: readonly Omission[]): void {
-  for (const { name, where, why, next } of omitted)
+  const parts = omitted.filter(({ partial }) => partial);
+  const all = parts.length > fewParts ? omitted.filter(({ partial }) => !partial) : omitted;
+  for (const { name, where, why, next } of all)
     note(`${onErr('ochre', symbols.warn)} ${name} is left out: ${where}: ${why}. ${next} ${onErr('quiet', '(JEXO_TYPE_UNREADABLE)')}`);
+  if (parts.length > fewParts)
+    note(
+      `${onErr('ochre', symbols.warn)} ${parts.length} optional parameters are left out, as ${parts[0]!.name}: ${parts[0]!.why}. See all with --json.`,
+    );
 }
+
+/** Optional parts that are worth a line each. */
+const fewParts = 5;

@@ -3,6 +3,7 @@ import { createBench } from '../inspect/bench.js';
 import { createBenchApi } from '../inspect/bench-api.js';
 import { packageFile } from '../own-package.js';
 import { servePage } from '../transports/http/serve-page.js';
+import type { Choice } from '../offers/choose.js';
 import { connectTarget, reportOmitted, showTarget, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { note, onErr, print, symbols } from './terminal.js';
@@ -12,6 +13,7 @@ interface InspectOptions {
   readonly json?: boolean;
   readonly header?: string[];
   readonly wireLog?: string;
+  readonly choice?: Choice;
 }
 
 export async function inspect(operands: readonly string[], command: readonly string[] | undefined, options: InspectOptions): Promise<void> {
@@ -19,7 +21,7 @@ export async function inspect(operands: readonly string[], command: readonly str
   const headers = readHeaders(options.header);
   const bench = createBench({
     target: showTarget(target),
-    open: (more) => connectTarget(target, { headers, wireLog: options.wireLog, ...more }),
+    open: (more) => connectTarget(target, { headers, wireLog: options.wireLog, choice: options.choice, ...more }),
   });
   const token = randomBytes(24).toString('base64url');
   const key = randomBytes(24).toString('base64url');

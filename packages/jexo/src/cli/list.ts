@@ -1,5 +1,6 @@
 import type { JsonSchema, Tool } from '../protocol/types.js';
 import { exampleCall } from '../inspect/input-text.js';
+import type { Choice } from '../offers/choose.js';
 import { connectTarget, reportOmitted, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
@@ -8,11 +9,16 @@ interface ListOptions {
   readonly json?: boolean;
   readonly header?: string[];
   readonly wireLog?: string;
+  readonly choice?: Choice;
 }
 
 export async function list(operands: readonly string[], command: readonly string[] | undefined, options: ListOptions): Promise<void> {
   const { target } = takeTarget(operands, command, 'As in: jexo list hives.ts');
-  const { client, omitted } = await connectTarget(target, { headers: readHeaders(options.header), wireLog: options.wireLog });
+  const { client, omitted } = await connectTarget(target, {
+    headers: readHeaders(options.header),
+    wireLog: options.wireLog,
+    choice: options.choice,
+  });
   try {
     const { capabilities } = client.server;
     const tools = capabilities.tools === undefined ? [] : await client.tools();

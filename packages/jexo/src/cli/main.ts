@@ -2,6 +2,7 @@
 import { Command, CommanderError, Option } from 'commander';
 import { catalogue, isJexoError, JexoError, messageOf } from '../errors.js';
 import { RpcError } from '../protocol/json-rpc.js';
+import type { Choice } from '../offers/choose.js';
 import { note, onErr, print, symbols } from './terminal.js';
 
 const version = process.env.JEXO_VERSION ?? '0.0.0';
@@ -27,9 +28,52 @@ const wireLog = () =>
 const header = () => new Option('--header <name: value...>', 'send this header with every HTTP request');
 const collect = (text: string, before: string[] = []) => [...before, text];
 
+/** The options that choose among what a module or a package offers, and shape it. */
+function withChoice(command: Command): Command {
+  const list = (text: string, before: string[] = []) => [
+    ...before,
+    ...text
+      .split(',')
+      .filter((each) => each.trim() !== '')
+      .map((each) => each.trim()),
+  ];
+  const pair =
+    (name: string) =>
+    (text: string, before: Record<string, string> = {}) => {
+      const [key, value] = splitPair(text);
+      if (key === '' || value === '')
+        throw new JexoError('JEXO_USAGE', `${name} wants old=new; ${JSON.stringify(text)} is not that.`, { where: name });
+      return { ...before, [key]: value };
+    };
+  return command
+    .addOption(
+      new Option('--only <names>', 'offer only these: names, patterns as mix_*, or tag:scales; comma-separated or repeated').argParser(
+        list,
+      ),
+    )
+    .addOption(new Option('--except <names>', 'offer all but these').argParser(list))
+    .addOption(new Option('--rename <old=new>', 'give an offer another name; may be repeated').argParser(pair('--rename')))
+    .addOption(new Option('--describe <name=text>', 'give an offer another description; may be repeated').argParser(pair('--describe')))
+    .option('--prefix <text>', 'put this before the name of every tool and prompt');
+}
+
+function splitPair(text: string): [string, string] {
+  const at = text.indexOf('=');
+  return at < 0 ? ['', ''] : [text.slice(0, at).trim(), text.slice(at + 1).trim()];
+}
+
+type ChoiceOptions = Choice & Record<string, unknown>;
+
+/** The choice among a command's options; none when nothing was chosen. */
+function choiceOf({ only, except, rename, describe, prefix }: ChoiceOptions): { choice?: Choice } {
+  const choice = Object.fromEntries(Object.entries({ only, except, rename, describe, prefix }).filter(([, value]) => value !== undefined));
+  return Object.keys(choice).length > 0 ? { choice } : {};
+}
+
 const targets = `
 Targets:
   hives.ts                    a module: its server, or its exported functions as tools
+  some-package                an installed package: its functions as tools, read from its types
   http://127.0.0.1:4300/mcp   a running server
   -- node server.mjs          a command that starts a server`;
 
@@ -52,8 +96,7 @@ Examples:
   jexo pack hives.ts --as bundle --out dist/`,
   );
 
-program
-  .command('serve')
+withChoice(program.command('serve'))
   .description('serve one or several modules, over stdio or HTTP')
   .argument('[targets...]', 'modules; several are served as one server')
   .addOption(new Option('--http [port]', 'serve over HTTP; without a port, any free one').argParser(port('--http')).preset('0'))
@@ -62,6 +105,7 @@ program
   .addOption(new Option('--allow-origin <origin>', 'a web page that may call, as https://desk.example; may be repeated').argParser(collect))
   .addOption(new Option('--allow-host <name>', 'a host name this server answers for; may be repeated').argParser(collect))
   .option('--name <name>', 'the name the server gives itself')
+  .option('--watch', 'read the modules again when they are saved; connected clients are told')
   .option('--older', 'over HTTP, serve clients of 2024-11-05 too, at /sse')
   .addOption(wireLog())
   .addOption(json())
@@ -72,13 +116,15 @@ Examples:
   jexo serve hives.ts                          over stdio, for a host application that starts it
   jexo serve hives.ts --http 4300              over HTTP, at http://127.0.0.1:4300/mcp
   jexo serve hives.ts weather.ts --name farm   two modules as one server
+  jexo serve hives.ts --watch                  read again whenever it is saved
+  jexo serve hives.ts --only 'mix_*' --prefix farm_
+  jexo serve some-package --only 'mean,median'
 
 With --json, one line of JSON on stderr says where it is served.`,
   )
-  .action(async (found: string[], options) => (await import('./serve.js')).serve(found, command, options));
+  .action(async (found: string[], options) => (await import('./serve.js')).serve(found, command, { ...options, ...choiceOf(options) }));
 
-program
-  .command('list')
+withChoice(program.command('list'))
   .description('show what a server offers')
   .argument('[target]')
   .addOption(header().argParser(collect))
@@ -89,11 +135,10 @@ program
     `${targets}\n\nExamples:\n  jexo list hives.ts\n  jexo list hives.ts --json | jq '.tools[].name'\n  jexo list -- node server.mjs`,
   )
   .action(async (target: string | undefined, options) =>
-    (await import('./list.js')).list(target === undefined ? [] : [target], command, options),
+    (await import('./list.js')).list(target === undefined ? [] : [target], command, { ...options, ...choiceOf(options) }),
   );
 
-program
-  .command('call')
+withChoice(program.command('call'))
   .description('call a tool')
   .argument('[target]')
   .argument('[tool]')
@@ -123,12 +168,11 @@ Exit codes: 0 answered, 1 the tool failed, 2 wrong use or input, 3 the server co
     (await import('./call.js')).call(
       [target, tool, ...pairs].filter((word) => word !== undefined),
       command,
-      options,
+      { ...options, ...choiceOf(options) },
     ),
   );
 
-program
-  .command('inspect')
+withChoice(program.command('inspect'))
   .description('open a bench in the browser: see what is offered, call it, follow every message')
   .argument('[target]')
   .addOption(new Option('--port <port>', 'port of the page; 0 takes any free one').default(0).argParser(port('--port')))
@@ -140,11 +184,10 @@ program
     `${targets}\n\nExamples:\n  jexo inspect hives.ts\n  jexo inspect http://127.0.0.1:4300/mcp --port 4400\n\nThe address holds a key that works once. The page is served to this machine only.`,
   )
   .action(async (target: string | undefined, options) =>
-    (await import('./inspect.js')).inspect(target === undefined ? [] : [target], command, options),
+    (await import('./inspect.js')).inspect(target === undefined ? [] : [target], command, { ...options, ...choiceOf(options) }),
   );
 
-program
-  .command('pack')
+withChoice(program.command('pack'))
   .description('write a server to carry away')
   .argument('[target]')
   .addOption(new Option('--as <form>', 'what to write').choices(['bundle']).default('bundle'))
@@ -155,7 +198,7 @@ program
     'after',
     '\nExamples:\n  jexo pack hives.ts --as bundle --out dist/\n  node dist/hives.mjs                serves over stdio\n  node dist/hives.mjs --http 4300    serves over HTTP\n\nA bundle is one file that needs nothing but Node.',
   )
-  .action(async (target: string | undefined, options) => (await import('./pack.js')).pack(target, options));
+  .action(async (target: string | undefined, options) => (await import('./pack.js')).pack(target, { ...options, ...choiceOf(options) }));
 
 /** An error in the three parts a person needs: what happened, where, what to do next. */
 function report(error: unknown, asJson: boolean): number {

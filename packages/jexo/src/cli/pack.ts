@@ -1,5 +1,6 @@
 import { relative } from 'node:path';
 import { JexoError } from '../errors.js';
+import type { Choice } from '../offers/choose.js';
 import { packBundle } from '../pack/bundle.js';
 import { reportOmitted } from './connect-target.js';
 import { keepStdoutForResults, note, onErr, print, symbols } from './terminal.js';
@@ -8,6 +9,7 @@ interface PackOptions {
   readonly out: string;
   readonly name?: string;
   readonly json?: boolean;
+  readonly choice?: Choice;
 }
 
 export async function pack(target: string | undefined, options: PackOptions): Promise<void> {

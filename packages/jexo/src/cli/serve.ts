@@ -1,6 +1,8 @@
-import { JexoError } from '../errors.js';
+import { isJexoError, JexoError, messageOf } from '../errors.js';
 import type { Server } from '../offers/define-server.js';
+import type { Choice } from '../offers/choose.js';
 import { openTargets } from '../targets/open-target.js';
+import { watchTargets, type Reloaded } from '../targets/watch-targets.js';
 import { serveHttp } from '../transports/http/serve-http.js';
 import { serveStdio } from '../transports/serve-stdio.js';
 import { guardStdout } from '../transports/stdout-guard.js';
@@ -18,6 +20,8 @@ interface ServeOptions {
   readonly wireLog?: string;
   readonly allowOrigin?: string[];
   readonly allowHost?: string[];
+  readonly watch?: boolean;
+  readonly choice?: Choice;
 }
 
 export async function serve(targets: readonly string[], command: readonly string[] | undefined, options: ServeOptions): Promise<void> {
@@ -38,7 +42,9 @@ export async function serve(targets: readonly string[], command: readonly string
         ),
       )
     : undefined;
-  const server = await openTargets(targets, options.name);
+  const opening = { ...(options.name !== undefined && { name: options.name }), ...(options.choice && { choice: options.choice }) };
+  const watched = options.watch ? await watchTargets(targets, { ...opening, onReload: reportReload }) : undefined;
+  const server = watched?.server ?? (await openTargets(targets, opening)).server;
   await server.ready();
   early?.release();
   if (overStdio) {
@@ -64,6 +70,7 @@ export async function serve(targets: readonly string[], command: readonly string
       `${onErr('ochre', symbols.warn)} Every machine that reaches this one may call these tools, under any host name. Name the allowed ones with --allow-host.`,
     );
   await new Promise<void>((resolve) => stopOnSignal(() => service.close().then(resolve)));
+  watched?.close();
   note('Stopped.');
 }
 
@@ -79,16 +86,32 @@ function stopOnSignal(stop: () => Promise<void>): void {
   }
 }
 
+function reportReload(reloaded: Reloaded): void {
+  if (!reloaded.ok) {
+    const { error } = reloaded;
+    note(`${onErr('brick', symbols.failed)} ${messageOf(error)}${isJexoError(error) ? ` ${onErr('quiet', `(${error.code})`)}` : ''}`);
+    return note('  The last good version is still served. Save again when it is mended.');
+  }
+  const { ms, added, removed, catalogue } = reloaded;
+  const changes = [...added.map((name) => `+ ${name}`), ...removed.map((name) => `- ${name}`)];
+  note(`${onErr('moss', symbols.ok)} Read again in ${Math.round(ms)} ms${changes.length > 0 ? `: ${changes.join(', ')}` : ''}`);
+  reportOmitted(catalogue.omitted);
+}
+
 async function announce(server: Server, where: string, next: string, options: ServeOptions): Promise<void> {
-  const { tools, omitted } = await server.catalogue();
+  const { tools, omitted, leftOut } = await server.catalogue();
   const names = [...tools.keys()];
   if (options.json)
-    return note(JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted }));
-  const shown = names.length > 12 ? [...names.slice(0, 12), `and ${names.length - 12} more`] : names;
+    return note(JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted, leftOut }));
   note(
     `${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('amber', where)}`}`,
   );
-  note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shown.join(', ')}`);
+  note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shortened(names)}`);
+  if (leftOut.length > 0) note(`  ${leftOut.length} left out as you chose: ${shortened(leftOut)}`);
   reportOmitted(omitted);
   note(`  ${next}`);
+}
+
+function shortened(names: readonly string[]): string {
+  return names.length > 12 ? `${names.slice(0, 12).join(', ')} and ${names.length - 12} more` : names.join(', ');
 }

@@ -158,7 +158,29 @@ function recover(tool: ToolOffer, input: unknown, error: unknown, call: Call, re
   );
 }
 
-const programming = new Set(['TypeError', 'ReferenceError', 'SyntaxError', 'EvalError', 'AggregateError', 'AssertionError']);
+const programming = new Set(['ReferenceError', 'SyntaxError', 'EvalError', 'AggregateError', 'AssertionError']);
+/** What the engine itself says when code does what it cannot. */
+const engineSays =
+  /^Cannot (?:read|set|destructure|convert|access|mix|assign|delete|create|redefine|define)|^(?:Class constructor|Invalid attempt|Reduce of empty|Assignment to|Method \S+ called on|Right-hand side|Found non-callable|Iterator|Spread syntax|Object prototype may|Private field|Receiver must|Derived constructors)|is not (?:a function|iterable|a constructor|extensible|defined|async iterable|an object)\b|fetch failed|circular structure/;
+
+/** True when an error was thrown on purpose, so that its words are meant to be read. */
+function isDeliberate(error: Error): boolean {
+  if (programming.has(error.name) || 'syscall' in error || error.message === '' || /:\d+:\d+\)?/.test(error.message)) return false;
+  // The same name serves both: `throw new TypeError('count the mites first')` and a call of undefined.
+  return error.name !== 'TypeError' || !('code' in error || engineSays.test(error.message));
+}
+
+/** An error's words with those of what caused it, as far as they were meant to be read. */
+function told(error: Error): string {
+  const lines = [error.message];
+  for (let cause = error.cause, depth = 0; depth < 5; depth++) {
+    if (typeof cause === 'string') lines.push(`Caused by: ${cause}`);
+    if (!(cause instanceof Error) || !isDeliberate(cause)) break;
+    lines.push(`Caused by: ${cause.message}`);
+    cause = cause.cause;
+  }
+  return lines.join('\n');
+}
 
 /**
  * A deliberate error (`throw new Error('Hive MR-99 is not known')`) is told to the model; one that only shows a defect is
@@ -176,7 +198,7 @@ function failure(error: unknown, call: Call): unknown {
     return failed(elicitations.map(({ message, url }) => `${message} ${url}`).join('\n'));
   }
   if (isJexoError(error)) return failed(`${error.message} (${error.code})`);
-  if (error instanceof Error && !programming.has(error.name) && !('syscall' in error) && error.message !== '') return failed(error.message);
+  if (error instanceof Error && isDeliberate(error)) return failed(told(error));
   if (typeof error === 'string' && error !== '') return failed(error);
   return failed(`The tool failed for a reason of its own (reference ${call.fault(error)}). The same call will likely fail again.`);
 }

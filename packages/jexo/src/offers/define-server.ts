@@ -17,6 +17,7 @@ import { Session } from './session.js';
 import { createSubscriptions } from './subscriptions.js';
 
 const brand = Symbol.for('jexo.server');
+const succeed = Symbol.for('jexo.server.succeed');
 
 export interface ServerDefinition {
   /** Programmatic name, shown to clients. */
@@ -39,16 +40,29 @@ export interface ServerDefinition {
   readonly callsPerMinute?: number;
   /** For tools that run as tasks. */
   readonly tasks?: TaskLimits;
+  /**
+   * True declares every kind of offer from the start, because later ones may come. Default: true when a source can change.
+   */
+  readonly changes?: boolean;
+  /** Told when a source that said it had changed could not be read again; the old offers stay. Default: nobody. */
+  readonly onReloadFailed?: (error: unknown) => void;
 }
 
 /** A server as a value: it describes what is offered and runs nothing. */
 export interface Server extends Servable {
   readonly [brand]: true;
+  /** Makes `elder`, whose sessions go on, the one that hears what is said to this server. */
+  readonly [succeed]: (elder: Server) => void;
   readonly definition: ServerDefinition;
   /** What is offered now. Reads the sources on first use. */
   catalogue(): Promise<Catalogue>;
-  /** Reads the sources again and tells every open session what has changed. The old offers stay when a source fails. */
-  reload(): Promise<Catalogue>;
+  /**
+   * Reads the sources again and tells every open session what has changed. The old offers stay when a source fails.
+   *
+   * @param next takes this server's place: its offers, instructions, middleware and limits, while sessions live on and calls in
+   *   flight finish on what they began with. What is said to `next` from then on (`updated`, `pageDone`) is said here.
+   */
+  reload(next?: Server): Promise<Catalogue>;
   /** Says that a resource has changed: whoever has subscribed to it, or to one it lies under, is told. */
   updated(uri: string): void;
   /** Says that a person is done with the page of `call.askByUrl` or `visitFirst`. False when nobody waits for it. */
@@ -68,8 +82,9 @@ export function isServer(value: unknown): value is Server {
  */
 export function defineServer(definition: ServerDefinition): Server {
   checkDefinition(definition);
-  const { pageSize = 100, middleware = [] } = definition;
-  const run = compose(middleware);
+  let active = definition;
+  let run = compose(active.middleware ?? []);
+  let elder: Server | undefined;
   const sessions = new Map<Peer, Session>();
   const subscriptions = createSubscriptions();
   const tasks = new TaskBook({ ...definition.tasks, clock: systemClock, today: Date.now, newId: () => globalThis.crypto.randomUUID() });
@@ -77,14 +92,14 @@ export function defineServer(definition: ServerDefinition): Server {
   let loading: Promise<Catalogue> | undefined;
   let current: Catalogue | undefined;
 
-  const load = async (): Promise<Catalogue> => {
-    const found = await collect(definition.offers, pageSize);
+  const load = async (from: ServerDefinition): Promise<Catalogue> => {
+    const found = await collect(from.offers, from.pageSize ?? defaultPageSize);
     current = found;
     return found;
   };
   const catalogue = (): Promise<Catalogue> => {
     if (loading === undefined) {
-      loading = load();
+      loading = load(active);
       loading.catch(() => (loading = undefined)); // every caller gets the error; the next one tries again
     }
     return loading;
@@ -117,9 +132,29 @@ export function defineServer(definition: ServerDefinition): Server {
 
   const info = infoOf(definition);
   const initialize = withCatalogue((found, params, exchange) => {
-    const capabilities = capabilitiesOf(found, definition.offers, tellsRequestersApart(exchange));
-    return answerInitialize(exchange.peer, params, { info, capabilities, instructions: definition.instructions });
+    const capabilities = capabilitiesOf(found, definition.changes === true || mayChange(active), tellsRequestersApart(exchange));
+    sessionOf(exchange).declared = capabilities;
+    return answerInitialize(exchange.peer, params, { info, capabilities, instructions: active.instructions });
   });
+
+  /** Sources are watched while somebody is connected; who connects later gets what they have become meanwhile. */
+  let watching: (() => void)[] | undefined;
+  let stale = false;
+  const sourceChanged = () => {
+    // Only what was read may be out of date; a source that changes while it is read says so once more.
+    server.reload().catch((error: unknown) => active.onReloadFailed?.(error));
+  };
+  const watchSources = () => {
+    if (watching !== undefined) return;
+    if (stale) sourceChanged();
+    stale = false;
+    watching = active.offers.flatMap((offer) => ('read' in offer && offer.watch !== undefined ? [offer.watch(sourceChanged)] : []));
+  };
+  const unwatchSources = () => {
+    for (const stop of watching ?? []) stop();
+    stale = (watching?.length ?? 0) > 0;
+    watching = undefined;
+  };
 
   const requests = new Map<string, RequestHandler>([
     ['initialize', initialize],
@@ -151,7 +186,7 @@ export function defineServer(definition: ServerDefinition): Server {
     'tasks/list': (params, exchange) => {
       if (!tellsRequestersApart(exchange))
         throw new RpcError(errorCodes.methodNotFound, 'Method not found: tasks/list (requesters cannot be told apart here)');
-      return tasks.list(params, ownerOf(exchange), pageSize);
+      return tasks.list(params, ownerOf(exchange), active.pageSize ?? defaultPageSize);
     },
   };
   for (const [method, handler] of Object.entries(others)) requests.set(method, checked(handler));
@@ -159,24 +194,44 @@ export function defineServer(definition: ServerDefinition): Server {
     ['notifications/roots/list_changed', (_params, peer) => sessions.get(peer)?.rootsChanged()],
   ]);
 
-  return {
+  const server: Server = {
     [brand]: true,
-    definition,
+    [succeed](older) {
+      elder = older;
+    },
+    get definition() {
+      return active;
+    },
     info,
     catalogue,
     ready: async () => void (await catalogue()),
-    async reload() {
+    async reload(next) {
       const before = current;
-      const found = await load();
+      const found = await load(next?.definition ?? active);
+      if (next !== undefined) {
+        active = next.definition;
+        run = compose(active.middleware ?? []);
+        next[succeed](server);
+        if (watching !== undefined) {
+          unwatchSources();
+          stale = false;
+          watchSources();
+        }
+      }
       loading = Promise.resolve(found);
       const changed = before === undefined ? [] : await changedKinds(before, found);
-      for (const peer of sessions.keys()) {
-        if (peer.state === 'ready') for (const kind of changed) peer.notify(`notifications/${kind}/list_changed`);
+      for (const [peer, session] of sessions) {
+        if (peer.state !== 'ready') continue;
+        for (const kind of changed) if (session.declared?.[kind]?.listChanged) peer.notify(`notifications/${kind}/list_changed`);
       }
       return found;
     },
-    updated: (uri) => subscriptions.updated(uri),
+    updated(uri) {
+      if (elder === undefined) subscriptions.updated(uri);
+      else elder.updated(uri);
+    },
     pageDone(id) {
+      if (elder !== undefined) return elder.pageDone(id);
       for (const [peer, session] of sessions) {
         if (!session.pages.delete(id)) continue;
         peer.notify('notifications/elicitation/complete', { elicitationId: id });
@@ -195,20 +250,24 @@ export function defineServer(definition: ServerDefinition): Server {
       });
       sessions.set(
         peer,
-        new Session(
-          peer,
-          options.sessionId ?? String(++sessionCount),
-          options.caller ?? { transport: 'memory' },
-          definition.callsPerMinute,
-        ),
+        new Session(peer, options.sessionId ?? String(++sessionCount), options.caller ?? { transport: 'memory' }, active.callsPerMinute),
       );
+      watchSources();
       peer.onClose(() => {
         sessions.delete(peer);
         subscriptions.drop(peer);
+        if (sessions.size === 0) unwatchSources();
       });
       return peer;
     },
   };
+  return server;
+}
+
+const defaultPageSize = 100;
+
+function mayChange({ changes, offers }: ServerDefinition): boolean {
+  return changes ?? offers.some((offer) => 'read' in offer && offer.watch !== undefined);
 }
 
 function infoOf({ name, version, title, description, icons, websiteUrl }: ServerDefinition): Implementation {
@@ -217,25 +276,20 @@ function infoOf({ name, version, title, description, icons, websiteUrl }: Server
 }
 
 /** What is offered is declared; a source that may change can come to offer anything. */
-function capabilitiesOf(
-  { tools, resources, templates, prompts }: Catalogue,
-  offers: ServerDefinition['offers'],
-  canListTasks: boolean,
-): ServerCapabilities {
-  const mayChange = offers.some((offer) => 'read' in offer && offer.watch !== undefined);
+function capabilitiesOf({ tools, resources, templates, prompts }: Catalogue, changes: boolean, canListTasks: boolean): ServerCapabilities {
   const completes = [...templates.values(), ...prompts.values()].some(({ offer }) => Object.keys(offer.complete ?? {}).length > 0);
   const hasTasks = [...tools.values()].some(({ offer }) => offer.taskSupport === 'optional' || offer.taskSupport === 'required');
   return {
     logging: {},
-    ...((tools.size > 0 || mayChange) && { tools: { listChanged: true } }),
-    ...((resources.size > 0 || templates.size > 0 || mayChange) && { resources: { subscribe: true, listChanged: true } }),
-    ...((prompts.size > 0 || mayChange) && { prompts: { listChanged: true } }),
-    ...((completes || mayChange) && { completions: {} }),
+    ...((tools.size > 0 || changes) && { tools: { listChanged: true } }),
+    ...((resources.size > 0 || templates.size > 0 || changes) && { resources: { subscribe: true, listChanged: true } }),
+    ...((prompts.size > 0 || changes) && { prompts: { listChanged: true } }),
+    ...((completes || changes) && { completions: {} }),
     ...(hasTasks && { tasks: { cancel: {}, requests: { tools: { call: {} } }, ...(canListTasks && { list: {} }) } }),
   };
 }
 
-async function changedKinds(before: Catalogue, after: Catalogue): Promise<string[]> {
+async function changedKinds(before: Catalogue, after: Catalogue): Promise<('tools' | 'resources' | 'prompts')[]> {
   const text = async (catalogue: Catalogue) => {
     const all = (map: ReadonlyMap<string, { readonly offer: Offer }>) =>
       JSON.stringify(

@@ -72,6 +72,8 @@ export interface Omission {
   readonly where: string;
   readonly why: string;
   readonly next: string;
+  /** True when only an optional part is left out, and the rest is offered. */
+  readonly partial?: boolean;
 }
 
 /** What a source yields when it is read. */

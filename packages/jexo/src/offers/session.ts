@@ -2,7 +2,7 @@ import type { Peer } from '../engine/peer.js';
 import { Rate } from '../engine/rate.js';
 import type { Caller } from '../engine/servable.js';
 import { since } from '../protocol/revisions.js';
-import { logLevels, type Implementation, type LogLevel } from '../protocol/types.js';
+import { logLevels, type Implementation, type LogLevel, type ServerCapabilities } from '../protocol/types.js';
 
 /** What a client may be able to do for a handler. */
 export type ClientAbility = 'sampling' | 'sampling.tools' | 'sampling.context' | 'elicitation.form' | 'elicitation.url' | 'roots';
@@ -17,6 +17,8 @@ export class Session {
   private readonly callRate: Rate | undefined;
   /** Pages the person at this client was sent to and is not known to be done with. */
   readonly pages = new Set<string>();
+  /** What this client was told the server can do; undefined where there was no handshake. */
+  declared: ServerCapabilities | undefined;
   private readonly rootsListeners = new Set<() => void>();
 
   constructor(

@@ -2,7 +2,8 @@ import { mkdirSync, statSync, writeFileSync } from 'node:fs';
 import { basename, dirname, extname, join, resolve } from 'node:path';
 import type { BuildFailure } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
-import { isServer } from '../offers/define-server.js';
+import { offers, type Choice } from '../offers/choose.js';
+import { defineServer, isServer } from '../offers/define-server.js';
 import type { Omission } from '../offers/offer.js';
 import { readShapes } from '../sources/functions/frozen-shapes.js';
 import { readCached } from '../sources/functions/shape-cache.js';
@@ -15,6 +16,8 @@ export interface BundleOptions {
   readonly out: string;
   /** The name the server gives itself. */
   readonly name?: string;
+  /** Which offers are kept, and what they are called. */
+  readonly choice?: Choice;
 }
 
 export interface Bundle {
@@ -34,13 +37,15 @@ export interface Bundle {
 export async function packBundle(path: string, options: BundleOptions): Promise<Bundle> {
   const file = resolve(path);
   const { namespace } = await loadModule(file);
-  const server = await openModule(path, namespace);
+  const whole = openModule(path, namespace);
+  const { choice = {} } = options;
+  const server = defineServer({ ...whole.definition, offers: [offers(whole.definition.offers, choice)] });
   const { tools, omitted } = await server.catalogue();
   if (tools.size === 0)
     throw new JexoError('JEXO_NOTHING_OFFERED', `${path} offers no tool, so there is nothing to pack.`, { where: path });
   const plain = !isServer(namespace.default);
   const info = { name: options.name ?? server.info.name, version: server.info.version };
-  const code = await build(file, plain ? await functionsEntry(file, info) : serverEntry(file, options.name));
+  const code = await build(file, plain ? await functionsEntry(file, info, choice) : serverEntry(file, options.name, choice));
   const target = join(resolve(options.out), `${basename(file, extname(file))}.mjs`);
   if (target === file)
     throw new JexoError('JEXO_PACK', `Packing into ${options.out} would overwrite ${path} itself.`, {
@@ -56,21 +61,24 @@ export async function packBundle(path: string, options: BundleOptions): Promise<
   return { file: target, bytes: statSync(target).size, server: info, tools: [...tools.keys()], omitted };
 }
 
-async function functionsEntry(file: string, info: { name: string; version: string }): Promise<string> {
-  const shape = await readCached(file);
+async function functionsEntry(file: string, info: { name: string; version: string }, choice: Choice): Promise<string> {
+  const { shape } = await readCached(file);
   return `
 import * as module from ${JSON.stringify(file)};
 import { defineServer, runPacked, wrapFunctions } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
-await runPacked(defineServer({ ...${JSON.stringify(info)}, offers: [wrapFunctions(module, { name: ${JSON.stringify(basename(file))}, shape: ${JSON.stringify(shape)} })] }));
+await runPacked(defineServer({ ...${JSON.stringify(info)}, offers: [wrapFunctions(module, { ...${JSON.stringify(choice)}, name: ${JSON.stringify(basename(file))}, shape: ${JSON.stringify(shape)} })] }));
 `;
 }
 
 /** A server of its own may wrap modules by their types; what those gave is put where wrapFunctions looks first. */
-function serverEntry(file: string, name: string | undefined): string {
+function serverEntry(file: string, name: string | undefined, choice: Choice): string {
   const packed = JSON.stringify(packageFile('dist/packed.mjs'));
-  const rename = name === undefined ? 'server' : `defineServer({ ...server.definition, name: ${JSON.stringify(name)} })`;
+  const given = { ...(name !== undefined && { name }) };
+  const chosen = Object.keys(choice).length > 0 ? `offers: [offers(server.definition.offers, ${JSON.stringify(choice)})]` : '';
+  const rename =
+    name === undefined && chosen === '' ? 'server' : `defineServer({ ...server.definition, ...${JSON.stringify(given)}, ${chosen} })`;
   return `
-import { defineServer, freezeShapes, runPacked } from ${packed};
+import { defineServer, freezeShapes, offers, runPacked } from ${packed};
 freezeShapes(${JSON.stringify(readShapes())});
 const { default: server } = await import(${JSON.stringify(file)});
 await runPacked(${rename});

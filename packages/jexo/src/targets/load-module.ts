@@ -18,20 +18,66 @@ const typed = new Set(['.ts', '.tsx', '.mts', '.cts', '.jsx']);
 
 /**
  * Loads a module, with its types taken out when it has any. Its packages are loaded from where it stands.
+ *
+ * @param again true takes a module that has changed anew, with all it is made of; Node itself loads a file only once
  * @throws JexoError JEXO_TARGET_MISSING, JEXO_SYNTAX, JEXO_MODULE_FAILED
  */
-export async function loadModule(path: string): Promise<LoadedModule> {
+export async function loadModule(path: string, again = false): Promise<LoadedModule> {
   const file = resolve(path);
   const shown = relative(process.cwd(), file) || file;
   if (!existsSync(file)) throw new JexoError('JEXO_TARGET_MISSING', `There is no file ${shown}.`, { where: shown });
   if (!statSync(file).isFile()) throw new JexoError('JEXO_TARGET_UNKNOWN', `${shown} is not a file.`, { where: shown });
-  const { entry, files } = typed.has(extname(file)) ? await compile(file) : { entry: pathToFileURL(file).href, files: [file] };
+  const compiled = again || typed.has(extname(file));
+  const { entry, files } = compiled ? await compile(file) : { entry: pathToFileURL(file).href, files: [file] };
   try {
     return { namespace: (await import(entry)) as Record<string, unknown>, files };
   } catch (error) {
-    if (error instanceof SyntaxError && !typed.has(extname(file))) await compile(file); // says where, when the mistake is in this file
+    if (error instanceof SyntaxError && !compiled) await compile(file); // says where, when the mistake is in this file
     throw new JexoError('JEXO_MODULE_FAILED', `${shown} failed while it was loading: ${messageOf(error)}`, {
       where: firstPlace(error, dirname(file)) ?? shown,
+      cause: error,
+    });
+  }
+}
+
+/**
+ * Loads an installed package, looked for from the folder one is in.
+ * @throws JexoError JEXO_TARGET_MISSING, JEXO_MODULE_FAILED
+ */
+export async function loadPackage(name: string): Promise<LoadedModule> {
+  const { build } = await import('esbuild');
+  let found: string | undefined;
+  const find: Plugin = {
+    name: 'find-package',
+    setup(setup) {
+      setup.onResolve({ filter: /^/ }, async ({ path, pluginData, resolveDir }) => {
+        if (pluginData === 'inner' || path !== name) return undefined;
+        const resolved = await setup.resolve(path, { kind: 'import-statement', resolveDir, pluginData: 'inner' });
+        if (resolved.errors.length === 0 && resolved.path !== '') found = resolved.path;
+        return { path, external: true };
+      });
+    },
+  };
+  const contents = `import ${JSON.stringify(name)}`;
+  await build({
+    stdin: { contents, resolveDir: process.cwd() },
+    bundle: true,
+    write: false,
+    platform: 'node',
+    mainFields: ['module', 'main'],
+    logLevel: 'silent',
+    plugins: [find],
+  });
+  if (found === undefined)
+    throw new JexoError('JEXO_TARGET_MISSING', `There is no file and no installed package called ${name}.`, {
+      where: name,
+      next: existsSync(`${name}.ts`) ? `Did you mean ${name}.ts?` : `Install it first: npm install ${name}`,
+    });
+  try {
+    return { namespace: (await import(pathToFileURL(found).href)) as Record<string, unknown>, files: [found] };
+  } catch (error) {
+    throw new JexoError('JEXO_MODULE_FAILED', `The package ${name} failed while it was loading: ${messageOf(error)}`, {
+      where: found,
       cause: error,
     });
   }

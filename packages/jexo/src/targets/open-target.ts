@@ -1,57 +1,99 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { basename, dirname, extname, join, resolve } from 'node:path';
 import { JexoError } from '../errors.js';
+import { offers, type Choice } from '../offers/choose.js';
 import { defineServer, isServer, type Server } from '../offers/define-server.js';
 import { wrapFunctions } from '../sources/functions/wrap-functions.js';
-import { loadModule } from './load-module.js';
+import { loadModule, loadPackage } from './load-module.js';
 import { parseTarget } from './target.js';
+
+export interface OpenOptions {
+  /** The name the server gives itself. Default: that of the targets. */
+  readonly name?: string;
+  /** Which offers are kept, and what they are called. */
+  readonly choice?: Choice;
+  /** Takes modules that have changed anew. */
+  readonly again?: boolean;
+}
+
+export interface Opened {
+  readonly server: Server;
+  /** The local files the server is made of. */
+  readonly files: readonly string[];
+}
 
 /**
  * Makes a server of a target that is read, not connected to: a module's default-exported server or, with none, its
- * exported functions as tools.
+ * exported functions as tools; an installed package's functions.
  *
  * @throws JexoError
  */
-export async function openTarget(text: string): Promise<Server> {
-  const target = parseTarget(text);
-  if (target.kind !== 'module')
-    throw new JexoError('JEXO_TARGET_UNKNOWN', `${text} is a running server, not something to serve.`, {
-      where: text,
-      next: 'Give a module, whose functions or server are to be served.',
-    });
-  return openModule(target.path, (await loadModule(target.path)).namespace);
+export async function openTarget(text: string, options: OpenOptions = {}): Promise<Server> {
+  return (await openTargets([text], options)).server;
 }
 
 /** Several targets are served as one: their offers stand side by side, and two of one name are refused. */
-export async function openTargets(texts: readonly string[], name?: string): Promise<Server> {
-  const servers = await Promise.all(texts.map(openTarget));
+export async function openTargets(texts: readonly string[], { name, choice = {}, again = false }: OpenOptions = {}): Promise<Opened> {
+  const opened = await Promise.all(texts.map((text) => open(text, again)));
+  const servers = opened.map(({ server }) => server);
+  const files = opened.flatMap((each) => each.files);
   const [first] = servers;
-  if (servers.length === 1 && name === undefined) return first!;
-  return defineServer({
+  const chooses = Object.values(choice).some((value) => value !== undefined);
+  if (servers.length === 1 && name === undefined && !chooses) return { server: first!, files };
+  const all = servers.flatMap((server) => [...server.definition.offers]);
+  const server = defineServer({
     ...(servers.length === 1 && first!.definition),
-    name: name ?? servers.map((server) => server.info.name).join('-'),
+    name: name ?? servers.map(({ info }) => info.name).join('-'),
     version: first!.info.version,
-    offers: servers.flatMap((server) => [...server.definition.offers]),
-    middleware: servers.flatMap((server) => [...(server.definition.middleware ?? [])]),
+    offers: chooses ? [offers(all, { ...choice, name: texts.join(', ') })] : all,
+    middleware: servers.flatMap(({ definition }) => [...(definition.middleware ?? [])]),
   });
+  return { server, files };
 }
 
-export async function openModule(path: string, namespace: Readonly<Record<string, unknown>>): Promise<Server> {
+async function open(text: string, again: boolean): Promise<Opened> {
+  const target = parseTarget(text);
+  switch (target.kind) {
+    case 'module': {
+      const { namespace, files } = await loadModule(target.path, again);
+      return { server: openModule(target.path, namespace), files };
+    }
+    case 'package': {
+      const { namespace, files } = await loadPackage(target.name);
+      const server = defineServer({
+        name: serverName(target.name),
+        version: projectVersion(dirname(files[0]!)),
+        offers: [wrapFunctions(namespace, { types: target.name })],
+      });
+      return { server, files: [] };
+    }
+    default:
+      throw new JexoError('JEXO_TARGET_UNKNOWN', `${text} is a running server, not something to serve.`, {
+        where: text,
+        next: 'Give a module or an installed package, whose functions or server are to be served.',
+      });
+  }
+}
+
+export function openModule(path: string, namespace: Readonly<Record<string, unknown>>): Server {
   if (isServer(namespace.default)) return namespace.default;
-  if (!Object.values(namespace).some((value) => typeof value === 'function')) {
+  const offersSomething = Object.values(namespace).some(
+    (value) => typeof value === 'function' || (typeof value === 'object' && value !== null),
+  );
+  if (!offersSomething) {
     throw new JexoError('JEXO_NOTHING_OFFERED', `${path} exports no function and no server.`, { where: path });
   }
   const file = resolve(path);
   return defineServer({
-    name: serverName(file),
+    name: serverName(basename(file, extname(file))),
     version: projectVersion(dirname(file)),
     offers: [wrapFunctions(namespace, { types: file })],
   });
 }
 
 /** Names hosts accept everywhere: letters, digits and underscores. */
-function serverName(file: string): string {
-  return basename(file, extname(file)).replaceAll(/[^A-Za-z0-9_]+/g, '_') || 'functions';
+function serverName(text: string): string {
+  return text.replaceAll(/[^A-Za-z0-9_]+/g, '_').replace(/^_/, '') || 'functions';
 }
 
 function projectVersion(from: string): string {

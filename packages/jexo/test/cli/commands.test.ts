@@ -218,3 +218,52 @@ test('Ctrl-C cancels the call on the server', async () => {
   expect(stderr).toContain('JEXO_CANCELLED');
   expect(code).toBe(1);
 });
+
+describe('choosing', () => {
+  test.each([
+    ['--only', 'mix_syrup,winterStores'],
+    ['--except', 'days_*', '--except', 'mitesPer100'],
+  ])('%s', async (...options) => {
+    const { stdout } = await jexo(['list', hives, '--json', ...options]);
+    expect((JSON.parse(stdout) as { tools: { name: string }[] }).tools.map(({ name }) => name)).toEqual(['mix_syrup', 'winter_stores']);
+  });
+
+  test('names, words and a prefix are taken by every command that reads a module', async () => {
+    const shape = ['--rename', 'mix_syrup=mix', '--describe', 'mixSyrup=Sugar and water = syrup.', '--prefix', 'bee_'];
+    const { stdout } = await jexo(['call', hives, 'bee_mix', 'colonies=2', ...shape]);
+    expect(stdout).toBe('sugarKg  2\nwaterL   2\n');
+    expect((await jexo(['list', hives, ...shape])).stdout).toContain('Sugar and water = syrup.');
+    const running = await start(['serve', hives, '--http', '--json', '--only', 'mix_syrup', ...shape]);
+    expect(running.said).toMatchObject({ tools: ['bee_mix'], leftOut: ['days_to_harvest', 'mites_per_100', 'winter_stores'] });
+    await running.stop();
+    const out = freshFolder('chosen');
+    await jexo(['pack', hives, '--out', out, '--only', 'mix_syrup', ...shape]);
+    const client = await connect([process.execPath, join(out, 'hives.mjs')]);
+    expect((await client.tools()).map(({ name }) => name)).toEqual(['bee_mix']);
+    await client.close();
+  });
+
+  test.each([
+    ['a name that is not there', ['list', hives, '--only', 'mix_sirup'], 'Did you mean mix_syrup?'],
+    ['a pair that is none', ['list', hives, '--rename', 'mix_syrup'], 'wants old=new'],
+    ['a running server', ['list', 'http://127.0.0.1:9/mcp', '--only', 'x'], 'modules and packages only'],
+  ])('%s is refused', async (_name, args, says) => {
+    expect(await jexo(args)).toMatchObject({ code: 2, stderr: expect.stringContaining(says) });
+  });
+});
+
+test('serve --watch tells connected clients of what was saved', async () => {
+  const path = file('watched.ts', 'export function one(): number { return 1 }');
+  const running = await start(['serve', path, '--http', '--watch', '--json']);
+  let changed = () => {};
+  const client = await connect(String(running.said.address), { onToolsChanged: () => changed() });
+  await client.tools();
+  const told = new Promise<void>((resolve) => (changed = resolve));
+  writeFileSync(path, 'export function one(): number { return 1 }\nexport function two(): number { return 2 }');
+  await told;
+  expect((await client.tools()).map(({ name }) => name)).toEqual(['one', 'two']);
+  expect((await client.call('two')).structuredContent).toEqual({ result: 2 });
+  await client.close();
+  await running.stop();
+  expect(running.stderr()).toContain('+ two');
+});

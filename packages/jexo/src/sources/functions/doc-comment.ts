@@ -73,7 +73,12 @@ export interface FunctionDoc {
 }
 
 function textOf(comment: ts.JSDocTag['comment'] | undefined, ts: Compiler): string {
-  return ts.getTextOfJSDocComment(comment) ?? '';
+  return withoutLinks(ts.getTextOfJSDocComment(comment) ?? '');
+}
+
+/** `{@link Coord|a place}` is read as `a place`. */
+function withoutLinks(text: string): string {
+  return text.replaceAll(/\{@link(?:code|plain)?\s+([^}|\s]+)\s*\|?\s*([^}]*)\}/g, (_all, to: string, shown: string) => shown.trim() || to);
 }
 
 /**
@@ -107,14 +112,21 @@ export function readFunctionDoc(node: ts.Node, ts: Compiler): FunctionDoc {
       tags.set(name, text.trim());
     }
   }
-  const description = textOf(comment?.comment, ts).trim();
+  const description = textOf(comment?.comment, ts).trim() || ownDescription(tags);
   return { ...(description !== '' && { description }), parameters, ...(returns !== undefined && { returns }), tags, examples };
+}
+
+/** Comments that use tags for everything: the summary, where the description is a page. */
+function ownDescription(tags: ReadonlyMap<string, string>): string {
+  const description = tags.get('description') ?? '';
+  const summary = tags.get('summary') ?? '';
+  return description === '' || (summary !== '' && description.length > 400) ? summary : description;
 }
 
 /** Reads the comment of a property of a type. */
 export function readPropertyDoc(symbol: ts.Symbol, checker: ts.TypeChecker, ts: Compiler): Documented {
   const text = ts.displayPartsToString(symbol.getDocumentationComment(checker));
-  const split = splitText(` ${text}`);
+  const split = splitText(` ${withoutLinks(text)}`);
   const found = { ...split.keywords };
   for (const tag of symbol.getJsDocTags(checker)) merge(found, readKeyword(tag.name, ts.displayPartsToString(tag.text)));
   return { ...(split.description !== undefined && { description: split.description }), keywords: found };

@@ -9,7 +9,15 @@ function nameOf(path: string): string {
   return path.replace(/^.*[\\/]/, '');
 }
 
-export function remember(path: string, shape: ModuleShape): void {
+const files = new Set<string>();
+
+/** The files whose types were read in this process, packages apart. */
+export function filesRead(): readonly string[] {
+  return [...files];
+}
+
+export function remember(path: string, shape: ModuleShape, from: readonly string[]): void {
+  for (const file of from) if (!/[\\/]node_modules[\\/]/.test(file)) files.add(file);
   const earlier = shapes.get(nameOf(path));
   if (earlier !== undefined && earlier.path !== path) clashes.add(nameOf(path));
   shapes.set(nameOf(path), { path, shape });

@@ -22,11 +22,11 @@ export function literalValue(
     const items = node.elements.map((element) => literalValue(ts, checker, element));
     return items.every((item) => item !== undefined) ? { value: items.map((item) => item.value) } : undefined;
   }
-  // A day is written as it would be sent.
-  if (ts.isNewExpression(node) && node.expression.getText() === 'Date' && node.arguments?.length === 1) {
-    const given = literalValue(ts, checker, node.arguments[0]!);
-    const date = new Date(given?.value as string | number);
-    return given === undefined || Number.isNaN(date.getTime()) ? undefined : { value: date.toISOString() };
+  if (ts.isNewExpression(node) && node.expression.getText() === 'Date' && node.arguments !== undefined && node.arguments.length > 0) {
+    const given = node.arguments.map((argument) => literalValue(ts, checker, argument)?.value as number);
+    // A day without a zone means the same everywhere, whichever machine reads it.
+    const time = given.length === 1 ? new Date(given[0]!).getTime() : Date.UTC(...(given as [number, number]));
+    return Number.isNaN(time) ? undefined : { value: new Date(time).toISOString() };
   }
   if (ts.isObjectLiteralExpression(node)) {
     const entries: [string, unknown][] = [];

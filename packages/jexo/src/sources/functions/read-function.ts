@@ -79,7 +79,7 @@ function readSignature(
   const description = [doc.description, otherForms(ts, checker, signatures, signature, found)]
     .filter((part) => part !== undefined)
     .join('\n');
-  const examples = doc.examples.flatMap((text) => readExample(ts, text, parameters));
+  const examples = doc.examples.flatMap((text) => readExample(ts, text, found.member ?? found.name, parameters));
   const icon = doc.tags.get('icon');
   const confirm = doc.tags.get('confirm');
   const task = doc.tags.get('task');
@@ -92,7 +92,7 @@ function readSignature(
     kind,
     ...(uri && { uri }),
     ...(mimeType !== undefined && { mimeType }),
-    name: doc.tags.get('name') || snakeCase(found.member === undefined || found.alone ? found.name : `${found.name}_${found.member}`),
+    name: doc.tags.get('as') || snakeCase(found.member === undefined || found.alone ? found.name : `${found.name}_${found.member}`),
     where: found.where,
     ...(description !== '' && { description }),
     ...(doc.tags.get('title') && { title: doc.tags.get('title')! }),
@@ -173,14 +173,21 @@ function readParameters(
   let whole: JsonSchema | undefined;
   let current = '';
   const reader = createTypeReader(ts, checker, node, 'in', (path, problem) => onLeftOut(`${current}${path}`, problem));
-  signature.parameters.forEach((symbol, index) => {
+  const given = signature.parameters.filter((symbol) => {
+    const at = symbol.valueDeclaration;
+    const parameter = at !== undefined && ts.isParameter(at) ? at : undefined;
+    return injectedKind(checker, checker.getTypeOfSymbolAtLocation(symbol, at ?? node), parameter) === undefined;
+  });
+  signature.parameters.forEach((symbol) => {
     const at = symbol.valueDeclaration;
     const parameter = at !== undefined && ts.isParameter(at) ? at : undefined;
     const type = checker.getTypeOfSymbolAtLocation(symbol, at ?? node);
     const injected = injectedKind(checker, type, parameter);
     if (injected !== undefined) return void parameters.push({ name: symbol.getName(), from: injected });
-    const destructured = parameter !== undefined && ts.isObjectBindingPattern(parameter.name);
-    const name = destructured ? `parameter ${index + 1}` : symbol.getName();
+    // A pattern has no name. By itself its fields are the input; beside others it is what such a parameter is mostly called.
+    const pattern = parameter !== undefined && !ts.isIdentifier(parameter.name);
+    const destructured = pattern && given.length === 1 && ts.isObjectBindingPattern(parameter.name);
+    const name = destructured ? 'the destructured parameter' : pattern ? freeName(properties) : symbol.getName();
     const rest = parameter?.dotDotDotToken !== undefined;
     const optional = rest || isOptional(ts, checker, symbol, parameter);
     current = name;
@@ -193,10 +200,12 @@ function readParameters(
       onLeftOut(name, new Unreadable(error.why.replace(`${name} `, ''), error.next));
       return void parameters.push({ name, from: 'nothing' });
     }
+    // An object of which nothing could be expressed has nothing to give.
+    if (optional && isEmptyObject(converted.schema)) return void parameters.push({ name, from: 'nothing' });
     const revive = converted.revive && { revive: converted.revive };
     if (destructured) {
       if (converted.schema.type !== 'object')
-        throw new Unreadable(`${name}: is destructured but is not an object`, 'Give it an object type.');
+        throw new Unreadable(`${name} is not an object with fields of its own`, 'Give it an object type.');
       whole = mergeDestructured(ts, checker, parameter, converted.schema, doc);
       return void parameters.push({ name, from: 'whole-input', ...revive });
     }
@@ -205,18 +214,23 @@ function readParameters(
     if (!optional) required.push(name);
     parameters.push({ name, from: rest ? 'rest' : 'property', ...revive });
   });
-  if (whole !== undefined && Object.keys(properties).length > 0) {
-    throw new Unreadable(
-      'has a destructured parameter beside others, so its fields have no place of their own',
-      'Give the destructured parameter a name.',
-    );
-  }
   const input: JsonSchema = whole ?? {
     type: 'object',
     ...(Object.keys(properties).length > 0 && { properties }),
     ...(required.length > 0 && { required }),
   };
   return { parameters, input, definitions: reader.takeDefinitions() };
+}
+
+function isEmptyObject({ type, properties, additionalProperties, patternProperties }: JsonSchema): boolean {
+  const named = typeof properties === 'object' && properties !== null && Object.keys(properties).length === 0;
+  return type === 'object' && named && additionalProperties === undefined && patternProperties === undefined;
+}
+
+function freeName(taken: Readonly<Record<string, unknown>>): string {
+  let free = 'options';
+  for (let count = 2; free in taken; count++) free = `options${count}`;
+  return free;
 }
 
 interface ReadReturn {
@@ -284,7 +298,7 @@ function docOf(ts: Compiler, declaration: ts.SignatureDeclaration | undefined, n
 }
 
 /** An example is the input as JSON, or a call of the function with everything written out; any other text says nothing we could check. */
-function readExample(ts: Compiler, text: string, parameters: readonly ParameterShape[]): Record<string, unknown>[] {
+function readExample(ts: Compiler, text: string, name: string, parameters: readonly ParameterShape[]): Record<string, unknown>[] {
   const code = text
     .replaceAll(/^```\w*\s*$/gm, '')
     .replace(/<caption>.*?<\/caption>/s, '')
@@ -293,6 +307,7 @@ function readExample(ts: Compiler, text: string, parameters: readonly ParameterS
   for (const statement of source.statements) {
     const expression = expressionOf(ts, statement);
     if (expression === undefined) continue;
+    if (ts.isCallExpression(expression) && expression.expression.getText().split('.').at(-1) !== name) continue;
     const given = ts.isCallExpression(expression)
       ? expression.arguments.map((argument) => literalValue(ts, undefined, argument))
       : [literalValue(ts, undefined, expression)];

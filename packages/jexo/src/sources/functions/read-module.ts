@@ -39,18 +39,24 @@ export function readModule(name: string, from = process.cwd()): ReadModule {
     const taken = new Set<string>();
     for (const callable of callables(ts, checker, moduleSymbol, source, place, omitted)) {
       // One function exported twice, by its name and as a part of the default export, is one offer.
-      const key = callable.member === undefined ? callable.name : `${callable.name}.${callable.member}`;
+      const key = callable.member === undefined || callable.alone ? callable.name : `${callable.name}.${callable.member}`;
       if (taken.has(key)) continue;
       try {
         const shape = readFunction(ts, checker, callable, (part, { why, next }) =>
-          omitted.push({ name: `${callable.name} ${part}`, where: callable.where, why: `${part} ${why}; it is offered without it`, next }),
+          omitted.push({
+            name: `${callable.name} ${part}`,
+            where: callable.where,
+            why: `${part} ${why}; it is offered without it`,
+            next,
+            partial: true,
+          }),
         );
         if (shape === undefined) continue;
         taken.add(key);
         functions.push(shape);
       } catch (error) {
         if (!(error instanceof Unreadable)) throw error;
-        omitted.push({ name: callable.name, where: callable.where, why: error.why, next: error.next });
+        omitted.push({ name: key, where: callable.where, why: error.why, next: error.next });
       }
     }
   }

@@ -15,16 +15,17 @@ interface Stored {
 }
 
 /** Reads a module's shape; a second time from the cache, without the compiler, as long as no file it came from has changed. */
-export async function readCached(file: string): Promise<ModuleShape> {
+export async function readCached(file: string): Promise<{ readonly shape: ModuleShape; readonly files: readonly string[] }> {
   const root = isPackageName(file) ? `${file} from ${process.cwd()}` : resolve(file);
   const place = join(cacheFolder(), `${hash(`${readerVersion} ${root}`)}.json`);
   const stored = readStored(place);
-  if (stored !== undefined && Object.entries(stored.files).every(([path, content]) => hashFile(path) === content)) return stored.shape;
+  if (stored !== undefined && Object.entries(stored.files).every(([path, content]) => hashFile(path) === content))
+    return { shape: stored.shape, files: Object.keys(stored.files) };
   const { readModule } = await import('./read-module.js');
   const { files, ...shape } = readModule(file);
   const config = projectFiles(files[0] ?? root);
   store(place, { shape, files: Object.fromEntries([...files, ...config].map((path) => [path, hashFile(path)])) });
-  return shape;
+  return { shape, files };
 }
 
 /** Configuration that may change what a type means, whether it is there now or not. */

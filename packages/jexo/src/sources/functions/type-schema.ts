@@ -18,6 +18,8 @@ export class Unreadable extends Error {
 export interface Converted {
   readonly schema: JsonSchema;
   readonly revive?: Revive;
+  /** What a reference stands for, where it is one kind of JSON. */
+  readonly kind?: JsonKind | undefined;
 }
 
 export interface Definitions {
@@ -32,8 +34,8 @@ export interface TypeReader {
   takeDefinitions(): Definitions;
 }
 
-/** Objects one function's schema may hold: beyond that no model reads it, and the type is most likely a whole library. */
-const mostObjects = 400;
+/** Types one function's schema may be made of: beyond that no model reads it, and it is most likely a whole library. */
+const mostParts = 800;
 const numberLists = /^(?:Int8|Uint8Clamped|Int16|Uint16|Int32|Uint32|Float16|Float32|Float64)Array$/;
 const lists = /^(?:Iterable|ArrayLike|Generator|Iterator|IterableIterator|IteratorObject|ArrayIterator|SetIterator|MapIterator)$/;
 export const asyncLists = /^(?:AsyncIterable|AsyncGenerator|AsyncIterator|AsyncIterableIterator|AsyncIteratorObject)$/;
@@ -56,7 +58,7 @@ export function createTypeReader(
   const path: string[] = [];
   let schemas: Record<string, JsonSchema> = {};
   let revives: Record<string, Revive> = {};
-  let objects = 0;
+  let parts = 0;
 
   const has = (type: ts.Type, flags: number) => (type.flags & flags) !== 0;
   const text = (type: ts.Type) => checker.typeToString(type, at);
@@ -72,7 +74,7 @@ export function createTypeReader(
     }
     if (has(type, TypeFlags.Index)) return { schema: { type: 'string' } };
     if (has(type, TypeFlags.Never)) throw new Unreadable('has the type never, which no value fits', 'Give it a type that has values.');
-    if (type.isUnion()) return convertUnion(type);
+    if (type.isUnion()) return once(type, undefined, () => convertUnion(type));
     if (has(type, TypeFlags.StringLiteral | TypeFlags.NumberLiteral)) return { schema: { const: (type as ts.LiteralType).value } };
     if (has(type, TypeFlags.BooleanLiteral)) return { schema: { const: text(type) === 'true' } };
     if (has(type, TypeFlags.TemplateLiteral))
@@ -166,16 +168,17 @@ export function createTypeReader(
     if (problem !== undefined)
       onLeftOut(path.join(''), new Unreadable(`takes ${text(union)}, of which a part is left out: ${problem.why}`, problem.next));
     if (direction === 'out') return found;
-    const plain = new Set(found.filter(({ revive }) => revive === undefined).map(({ schema }) => kindOf(schema)));
-    return found.filter(({ schema, revive }) => revive === undefined || revive.to === 'object' || !plain.has(kindOf(schema)));
+    const plain = new Set(found.filter(({ revive }) => revive === undefined).map(kindOf));
+    const isStructure = (how: Revive) => how.to === 'object' || how.to === 'ref';
+    return found.filter((each) => each.revive === undefined || isStructure(each.revive) || !plain.has(kindOf(each)));
   }
 
   /** How a value is revived whose type is one of several: by the kind of JSON it is, and by its discriminating property. */
   function reviveByKind(union: ts.UnionType, branches: readonly Converted[]): Revive | undefined {
     if (direction === 'out' || branches.every(({ revive }) => revive === undefined)) return undefined;
     const kinds: Partial<Record<JsonKind, Revive>> = {};
-    for (const kind of new Set(branches.map(({ schema }) => kindOf(schema)))) {
-      const those = branches.filter(({ schema }) => kindOf(schema) === kind);
+    for (const kind of new Set(branches.map(kindOf))) {
+      const those = branches.filter((each) => kindOf(each) === kind);
       if (those.every(({ revive }) => revive === undefined)) continue;
       const revive = those.length === 1 ? those[0]!.revive : kind === 'object' ? reviveByCase(those) : undefined;
       if (kind === undefined || revive === undefined)
@@ -217,16 +220,17 @@ export function createTypeReader(
   }
 
   function convertObject(type: ts.Type): Converted {
-    const name = type.symbol?.getName() ?? '';
     if (type.getCallSignatures().length > 0)
-      throw new Unreadable(
-        'is a callback, and a caller cannot send a function',
-        'Write a schema for it with tool(), leave it out, or wrap it in a function without the callback.',
-      );
-    if (checker.isTupleType(type)) return convertTuple(type as ts.TypeReference);
-    if (checker.isArrayType(type)) return listOf(checker.getTypeArguments(type as ts.TypeReference)[0]!);
-    const known = isFromLibrary(type) ? convertLibraryType(type, name) : undefined;
-    return known ?? convertOwnJson(type) ?? convertRecord(type, name);
+      throw direction === 'out'
+        ? new Unreadable('is a function, which cannot be sent', 'Wrap it in a function that calls it and gives the result.')
+        : new Unreadable(
+            'is a callback, and a caller cannot send a function',
+            'Write a schema for it with tool(), leave it out, or wrap it in a function without the callback.',
+          );
+    if (checker.isTupleType(type)) return once(type, 'array', () => convertTuple(type as ts.TypeReference));
+    if (checker.isArrayType(type)) return once(type, 'array', () => listOf(checker.getTypeArguments(type as ts.TypeReference)[0]!));
+    const known = isFromLibrary(type) ? convertLibraryType(type, type.symbol.getName()) : undefined;
+    return known ?? convertOwnJson(type) ?? once(type, 'object', () => convertFields(type));
   }
 
   function convertLibraryType(type: ts.Type, name: string): Converted | undefined {
@@ -331,34 +335,34 @@ export function createTypeReader(
     };
   }
 
-  function convertRecord(type: ts.Type, name: string): Converted {
-    // A type that contains itself is written once under $defs and referred to.
+  /** A type that contains itself is written once under $defs and referred to. */
+  function once(type: ts.Type, kind: JsonKind | undefined, make: () => Converted): Converted {
     if (open.has(type)) {
-      const known = open.get(type) ?? definitionName(type, name);
+      const known = open.get(type) ?? definitionName(type);
       open.set(type, known);
-      return { schema: { $ref: `#/$defs/${known}` }, revive: { to: 'ref', name: known } };
+      return { schema: { $ref: `#/$defs/${known}` }, revive: { to: 'ref', name: known }, kind };
     }
-    if (++objects > mostObjects)
+    if (++parts > mostParts)
       throw new Unreadable(`has the type ${text(type)}, which is too large for a model to read`, 'Take only the fields that are needed.');
     open.set(type, undefined);
-    let made: { schema: JsonSchema; revive: Revive | undefined };
+    let made: Converted;
     let known: string | undefined;
     try {
-      made = convertFields(type);
+      made = make();
     } finally {
       known = open.get(type);
       open.delete(type);
     }
-    const { schema } = made;
     const revive = made.revive !== undefined && doesWork(made.revive, known) ? made.revive : undefined;
-    if (known === undefined) return { schema, ...(revive && { revive }) };
-    schemas[known] = schema;
-    if (revive === undefined) return { schema: { $ref: `#/$defs/${known}` } };
+    if (known === undefined) return { schema: made.schema, ...(revive && { revive }), kind: made.kind };
+    schemas[known] = made.schema;
+    const reference = { schema: { $ref: `#/$defs/${known}` }, kind };
+    if (revive === undefined) return reference;
     revives[known] = revive;
-    return { schema: { $ref: `#/$defs/${known}` }, revive: { to: 'ref', name: known } };
+    return { ...reference, revive: { to: 'ref', name: known } };
   }
 
-  function convertFields(type: ts.Type): { schema: JsonSchema; revive: Revive | undefined } {
+  function convertFields(type: ts.Type): Converted {
     const properties: Record<string, JsonSchema> = {};
     const revived: Record<string, Revive> = {};
     const required: string[] = [];
@@ -398,10 +402,9 @@ export function createTypeReader(
         ...(hasPatterns && { patternProperties: patterns }),
         ...(rest !== undefined && { additionalProperties: rest.schema }),
       },
-      revive:
-        Object.keys(revived).length > 0 || rest?.revive !== undefined
-          ? { to: 'object', properties: revived, ...(rest?.revive && { rest: rest.revive }) }
-          : undefined,
+      ...((Object.keys(revived).length > 0 || rest?.revive !== undefined) && {
+        revive: { to: 'object', properties: revived, ...(rest?.revive && { rest: rest.revive }) },
+      }),
     };
   }
 
@@ -435,8 +438,8 @@ export function createTypeReader(
     }
   }
 
-  function definitionName(type: ts.Type, name: string): string {
-    const wanted = (type.aliasSymbol?.getName() ?? name).replaceAll(/[^A-Za-z0-9]/g, '') || 'Value';
+  function definitionName(type: ts.Type): string {
+    const wanted = (type.aliasSymbol?.getName() ?? type.symbol?.getName() ?? '').replaceAll(/[^A-Za-z0-9]/g, '') || 'Value';
     const taken = new Set([...Object.keys(schemas), ...open.values()]);
     let free = wanted;
     for (let count = 2; taken.has(free); count++) free = `${wanted}${count}`;
@@ -457,15 +460,15 @@ export function createTypeReader(
       };
       schemas = {};
       revives = {};
-      objects = 0;
+      parts = 0;
       return taken;
     },
   };
 }
 
-/** The kind of JSON a schema describes, when it is one. */
-function kindOf(schema: JsonSchema): JsonKind | undefined {
-  if (typeof schema.$ref === 'string') return 'object';
+/** The kind of JSON a type is sent as, when it is one. */
+function kindOf({ schema, kind }: Converted): JsonKind | undefined {
+  if (kind !== undefined) return kind;
   const type = typeof schema.type === 'string' ? schema.type : typeof schema.const;
   return type === 'string' || type === 'number' || type === 'boolean' || type === 'array' || type === 'object' ? type : undefined;
 }

@@ -54,7 +54,7 @@ export function wrapFunctions(module: Readonly<Record<string, unknown>>, options
           else if (each.member === undefined) omitted.push(notThere(each));
         } catch (error) {
           if (!isJexoError(error)) throw error;
-          omitted.push({ name: each.name, where: each.where, why: error.message, next: error.next });
+          omitted.push({ name: each.needsInstance ? each.export : each.name, where: each.where, why: error.message, next: error.next });
         }
       }
       return choose({ offers, omitted: once(omitted) }, options, name);
@@ -66,7 +66,7 @@ type AnyFunction = (...args: unknown[]) => unknown;
 
 /** A class that cannot be made would be told of for each of its methods. */
 function once(omitted: readonly Omission[]): Omission[] {
-  return [...new Map(omitted.map((each) => [`${each.where} ${each.name} ${each.why}`, each])).values()];
+  return [...new Map(omitted.map((each) => [`${each.name} ${each.why}`, each])).values()];
 }
 
 function notThere({ name, where, export: exported }: FunctionShape): Omission {
@@ -107,8 +107,8 @@ async function readShape(path: string): Promise<ModuleShape> {
   const frozen = frozenShape(path);
   if (frozen !== undefined) return frozen;
   const { readCached } = await import('./shape-cache.js');
-  const shape = await readCached(path);
-  remember(path, shape);
+  const { shape, files } = await readCached(path);
+  remember(path, shape, files);
   return shape;
 }
 
