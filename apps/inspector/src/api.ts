@@ -1,11 +1,32 @@
 import { createParser } from 'eventsource-parser';
-import type { BenchState, CallSheet, StderrLine, Trouble, WireEntry } from './model';
+import type {
+  CallRequest,
+  CallSheet,
+  ConnectionSpec,
+  ConnectionState,
+  Difference,
+  Issue,
+  ModelView,
+  Question,
+  Root,
+  StderrLine,
+  Trouble,
+  WireEntry,
+} from './model';
 
 /** An error of the bench, in words for a person. */
 export class BenchTrouble extends Error {
   constructor(readonly trouble: Trouble) {
     super(trouble.message);
   }
+}
+
+/** What a person is told when the bench itself did not do what it was asked. */
+export function troubleOf(error: unknown): Trouble {
+  if (error instanceof BenchTrouble) return error.trouble;
+  if (error instanceof TypeError)
+    return { code: 'JEXO_CONNECT', message: 'The bench does not answer.', next: 'Check that jexo inspect is still running.' };
+  return { code: 'JEXO_INTERNAL', message: error instanceof Error ? error.message : String(error) };
 }
 
 const storeName = 'jexo-key';
@@ -16,7 +37,7 @@ export async function unlock(): Promise<void> {
   if (token === '') {
     if (sessionStorage.getItem(storeName) !== null) return;
     throw new BenchTrouble({
-      code: 'JEXO_USAGE',
+      code: 'JEXO_LOCKED',
       message: 'This page has no key for the bench.',
       next: 'Open the address that jexo inspect printed: it holds a key that works once.',
     });
@@ -29,7 +50,7 @@ export async function unlock(): Promise<void> {
   });
   const answer = (await response.json()) as { key?: string; error?: Trouble };
   if (answer.key === undefined)
-    throw new BenchTrouble(answer.error ?? { code: 'JEXO_INTERNAL', message: `The bench answered with HTTP ${response.status}.` });
+    throw new BenchTrouble({ code: 'JEXO_LOCKED', message: `The bench answered with HTTP ${response.status}.`, ...answer.error });
   sessionStorage.setItem(storeName, answer.key);
 }
 
@@ -40,33 +61,57 @@ async function request(method: string, path: string, body?: unknown, signal?: Ab
       authorization: `Bearer ${sessionStorage.getItem(storeName) ?? ''}`,
       ...(body !== undefined && { 'content-type': 'application/json' }),
     },
-    ...(body !== undefined && { body: JSON.stringify(body) }),
+    ...(body !== undefined && { body: typeof body === 'string' ? body : JSON.stringify(body) }),
     ...(signal && { signal }),
   });
   if (response.ok) return response;
   const { error } = (await response.json().catch(() => ({}))) as { error?: Trouble };
   throw new BenchTrouble(error ?? { code: 'JEXO_INTERNAL', message: `The bench answered with HTTP ${response.status}.` });
 }
+const get = async <T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> =>
+  (await request(method, path, body, signal)).json();
 
-export async function loadBench(): Promise<{ state: BenchState; calls: CallSheet[]; stderr: StderrLine[] }> {
-  return (await request('GET', '/api/bench')).json();
+export interface Loaded {
+  readonly connections: ConnectionState[];
+  readonly calls: CallSheet[];
+  readonly questions: Question[];
+  readonly stderr: StderrLine[];
+  readonly notes: string;
 }
-export async function startCall(tool: string, input: Record<string, unknown>): Promise<CallSheet> {
-  return (await request('POST', '/api/calls', { tool, input })).json();
-}
-export async function cancelCall(id: number): Promise<void> {
-  await request('DELETE', `/api/calls/${id}`);
-}
-export async function reconnect(): Promise<void> {
-  await request('POST', '/api/connect');
-}
-export async function traceFile(): Promise<Blob> {
-  return (await request('GET', '/api/wire')).blob();
-}
+export const loadBench = () => get<Loaded>('GET', '/api/bench');
+export const saveNotes = (notes: string) => request('PUT', '/api/notes', notes);
+export const addConnection = (spec: ConnectionSpec) => get<ConnectionState>('POST', '/api/connections', spec);
+export const editConnection = (id: number, spec: ConnectionSpec) => request('PUT', `/api/connections/${id}`, spec);
+export const reconnect = (id: number) => request('POST', `/api/connections/${id}/connect`);
+export const removeConnection = (id: number) => request('DELETE', `/api/connections/${id}`);
+export const markSeen = (id: number) => request('POST', `/api/connections/${id}/seen`);
+export const setRoots = (id: number, roots: readonly Root[]) => request('PUT', `/api/connections/${id}/roots`, roots);
+export const setWatched = (id: number, uri: string, on: boolean) => request('PUT', `/api/connections/${id}/watch`, { uri, on });
+export const startCall = (call: CallRequest) => get<CallSheet>('POST', '/api/calls', call);
+export const cancelCall = (id: number) => request('DELETE', `/api/calls/${id}`);
+export const compare = (before: number, after: number) => get<Difference[]>('GET', `/api/compare?before=${before}&after=${after}`);
+export const checkInput = (connection: number, tool: string, input: unknown, signal: AbortSignal) =>
+  get<Issue[]>('POST', '/api/check', { connection, tool, input }, signal);
+export const complete = (
+  connection: number,
+  ref: { kind: 'prompt' | 'template'; key: string },
+  argument: { name: string; value: string },
+  known: Record<string, string>,
+  signal: AbortSignal,
+) => get<{ values: string[] }>('POST', '/api/complete', { connection, ref, argument, known }, signal);
+export const reply = (id: number, answer: unknown) => request('POST', `/api/questions/${id}`, answer);
+export const modelView = (connection: number, tools: readonly string[], edits: object, signal: AbortSignal) =>
+  get<ModelView>('POST', '/api/model-view', { connection, tools, edits }, signal);
+export const exampleLine = (connection: number, tool: string) =>
+  get<{ line: string }>('GET', `/api/example?connection=${connection}&tool=${encodeURIComponent(tool)}`);
+export const importTrace = (name: string, text: string) => get<ConnectionState>('POST', `/api/wire?name=${encodeURIComponent(name)}`, text);
+export const traceFile = async (connection: number): Promise<Blob> => (await request('GET', `/api/wire?connection=${connection}`)).blob();
 
 export interface BenchListener {
-  state(state: BenchState): void;
+  connection(state: ConnectionState): void;
+  gone(id: number): void;
   call(call: CallSheet): void;
+  question(question: Question): void;
   stderr(line: StderrLine): void;
   wire(entries: WireEntry[]): void;
 }
@@ -76,8 +121,7 @@ export async function follow(after: number, listener: BenchListener, signal: Abo
   const response = await request('GET', `/api/events?after=${after}`, undefined, signal);
   const parser = createParser({
     onEvent({ event, data }) {
-      const value = JSON.parse(data);
-      if (event === 'state' || event === 'call' || event === 'stderr' || event === 'wire') listener[event](value);
+      if (event !== undefined && event in listener) listener[event as keyof BenchListener](JSON.parse(data) as never);
     },
   });
   const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();

@@ -1,19 +1,47 @@
 import { useSyncExternalStore } from 'react';
-import { BenchTrouble, follow, loadBench, unlock } from './api';
-import type { BenchState, CallSheet, StderrLine, Trouble, WireEntry } from './model';
+import { BenchTrouble, follow, loadBench, saveNotes, troubleOf, unlock } from './api';
+import type { CallSheet, ConnectionState, Question, StderrLine, Trouble } from './model';
+import { TraceBook, type TraceRow } from './trace-rows';
 
-export interface Store {
-  readonly phase: 'opening' | 'open' | 'locked' | 'lost';
-  readonly trouble?: Trouble;
-  readonly bench?: BenchState;
-  readonly calls: ReadonlyMap<number, CallSheet>;
-  readonly stderr: readonly StderrLine[];
-  readonly wire: readonly WireEntry[];
+export type Place = 'bench' | 'model' | 'connections';
+export type Draft = Record<string, unknown>;
+
+/** What outlives a reload, and a restart of the bench. */
+export interface Notes {
+  readonly place: Place;
+  /** The connection that is looked at, by its number. */
+  readonly active?: number;
+  /** What lies on the bench, by connection as it is shown: `tool mix_syrup`. */
+  readonly chosen: Readonly<Record<string, string>>;
+  /** Input that was typed, by connection and item. */
+  readonly drafts: Readonly<Record<string, Draft>>;
+  /** Names and descriptions that are tried out, by connection and tool. */
+  readonly edits: Readonly<Record<string, Readonly<Record<string, { name?: string; description?: string }>>>>;
 }
 
-/** Messages kept in the page; the bench itself keeps more, and exports all. */
-const maxWire = 5000;
-let store: Store = { phase: 'opening', calls: new Map(), stderr: [], wire: [] };
+export interface Store extends Notes {
+  readonly phase: 'opening' | 'open' | 'locked' | 'lost';
+  readonly trouble?: Trouble;
+  readonly connections: readonly ConnectionState[];
+  readonly calls: ReadonlyMap<number, CallSheet>;
+  readonly questions: readonly Question[];
+  readonly stderr: readonly StderrLine[];
+  readonly rows: readonly TraceRow[];
+}
+
+export const traceBook = new TraceBook();
+let store: Store = {
+  phase: 'opening',
+  place: 'bench',
+  connections: [],
+  calls: new Map(),
+  questions: [],
+  stderr: [],
+  rows: [],
+  chosen: {},
+  drafts: {},
+  edits: {},
+};
 const listeners = new Set<() => void>();
 
 function set(change: Partial<Store>): void {
@@ -31,6 +59,42 @@ export function useStore<T>(select: (store: Store) => T): T {
   );
 }
 
+/** The connection that is looked at. */
+export function useActive(): ConnectionState | undefined {
+  return useStore(({ connections, active }) => connections.find(({ id }) => id === active) ?? connections[0]);
+}
+
+let saving: ReturnType<typeof setTimeout> | undefined;
+
+/** Changes what outlives a reload; it is written down a moment later. */
+export function keep(change: Partial<Notes>): void {
+  set(change);
+  clearTimeout(saving);
+  saving = setTimeout(() => {
+    const { place, active, chosen, drafts, edits } = store;
+    saveNotes(JSON.stringify({ place, active, chosen, drafts, edits })).catch(() => undefined); // the banner says when the bench is gone
+  }, 300);
+}
+export function keepDraft(key: string, draft: Draft): void {
+  keep({ drafts: { ...store.drafts, [key]: draft } });
+}
+export function choose(connection: ConnectionState, item: string): void {
+  keep({ place: 'bench', active: connection.id, chosen: { ...store.chosen, [connection.shown]: item } });
+}
+
+function readNotes(text: string): Partial<Notes> {
+  if (text === '') return {};
+  try {
+    return JSON.parse(text) as Partial<Notes>;
+  } catch {
+    return {}; // notes of another version; a person loses a draft
+  }
+}
+
+function replace<T extends { readonly id: number }>(list: readonly T[], item: T): T[] {
+  return list.some(({ id }) => id === item.id) ? list.map((each) => (each.id === item.id ? item : each)) : [...list, item];
+}
+
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
 /** Opens the bench and follows it for as long as the page is there; a bench that went away is looked for again. */
@@ -42,22 +106,29 @@ export async function start(): Promise<void> {
   }
   for (let attempt = 0; ; attempt++) {
     try {
-      const { state, calls, stderr } = await loadBench();
-      set({ phase: 'open', bench: state, calls: new Map(calls.map((call) => [call.id, call])), stderr });
+      const { connections, calls, questions, stderr, notes } = await loadBench();
+      const { trouble: _, ...rest } = store;
+      store = { ...rest, ...(store.phase === 'opening' && readNotes(notes)) };
+      set({ phase: 'open', connections, calls: new Map(calls.map((call) => [call.id, call])), questions, stderr });
       attempt = 0;
       await follow(
-        store.wire.at(-1)?.seq ?? 0,
+        store.rows.at(-1)?.entry.seq ?? 0,
         {
-          state: (bench) => set({ bench }),
+          connection: (state) => set({ connections: replace(store.connections, state) }),
+          gone: (gone) => set({ connections: store.connections.filter(({ id }) => id !== gone) }),
           call: (call) => set({ calls: new Map(store.calls).set(call.id, call) }),
-          stderr: (line) => set({ stderr: [...store.stderr, line].slice(-500) }),
-          wire: (entries) => set({ wire: [...store.wire, ...entries].slice(-maxWire) }),
+          question: (question) => set({ questions: replace(store.questions, question).filter(({ state }) => state === 'open') }),
+          stderr: (line) => set({ stderr: [...store.stderr, line].slice(-2000) }),
+          wire(entries) {
+            traceBook.add(entries);
+            set({ rows: traceBook.rows });
+          },
         },
         new AbortController().signal,
       );
     } catch (error) {
       const trouble = troubleOf(error);
-      if (error instanceof BenchTrouble && trouble.code === 'JEXO_USAGE') return set({ phase: 'locked', trouble });
+      if (error instanceof BenchTrouble && trouble.code === 'JEXO_LOCKED') return set({ phase: 'locked', trouble });
     }
     set({
       phase: 'lost',
@@ -69,9 +140,4 @@ export async function start(): Promise<void> {
     });
     await pause(Math.min(500 * 2 ** attempt, 8000));
   }
-}
-
-function troubleOf(error: unknown): Trouble {
-  if (error instanceof BenchTrouble) return error.trouble;
-  return { code: 'JEXO_INTERNAL', message: error instanceof Error ? error.message : String(error) };
 }

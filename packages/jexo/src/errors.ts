@@ -39,6 +39,7 @@ export const catalogue = {
   JEXO_NOT_SUPPORTED: { exit: 1, next: 'Use a peer that offers this, or do without it.' },
   JEXO_PAGING: { exit: 1, next: 'The server keeps sending the same page; report it to its makers.' },
   JEXO_NOT_ACCEPTED: { exit: 1, next: 'Go on without the answer: the person did not give one.' },
+  JEXO_LOCKED: { exit: 3, next: 'Open the address that jexo inspect printed.' },
   JEXO_INSTALLATION: { exit: 3, next: 'Install jexo anew.' },
   JEXO_PACK: { exit: 3, next: 'Mend what is named above, then pack again.' },
 } as const;

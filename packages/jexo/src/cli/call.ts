@@ -2,7 +2,7 @@ import { readFile } from 'node:fs/promises';
 import { text as readAll } from 'node:stream/consumers';
 import { JexoError, messageOf } from '../errors.js';
 import { readPairs } from '../inspect/input-text.js';
-import { readable } from '../inspect/value-text.js';
+import { readable, type Readable } from '../inspect/value-text.js';
 import { nearest } from '../offers/nearest.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { CallToolResult, ContentBlock, ProgressUpdate } from '../protocol/types.js';
@@ -112,13 +112,27 @@ function show(result: CallToolResult): void {
     for (const block of result.content) print(blockText(block));
     return;
   }
-  const shown = readable(result.structuredContent);
-  if (shown.kind === 'text') return print(shown.text);
-  if (shown.kind === 'table') return table(shown.headings, shown.rows).forEach(print);
-  const widest = Math.max(...shown.rows.map(([key]) => key.length));
-  for (const [key, value] of shown.rows) print(`${onOut('slate', key.padEnd(widest))}  ${value}`);
+  showReadable(readable(result.structuredContent));
 }
 
+function showReadable(shown: Readable): void {
+  switch (shown.kind) {
+    case 'text':
+      return print(shown.text);
+    case 'table':
+      return table(shown.headings, shown.rows).forEach(print);
+    case 'parts':
+      return shown.parts.forEach(({ name, shown: part }, index) => {
+        if (index > 0) print('');
+        if (name !== '') print(onOut('bold', name));
+        showReadable(part);
+      });
+    case 'fields': {
+      const widest = Math.max(...shown.rows.map(([key]) => key.length));
+      for (const [key, value] of shown.rows) print(`${onOut('slate', key.padEnd(widest))}  ${value}`);
+    }
+  }
+}
 function blockText(block: ContentBlock): string {
   switch (block.type) {
     case 'text':

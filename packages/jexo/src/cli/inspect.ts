@@ -1,57 +1,97 @@
+import { spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { createBench } from '../inspect/bench.js';
 import { createBenchApi } from '../inspect/bench-api.js';
+import type { ConnectionSpec } from '../inspect/connection.js';
+import type { Choice } from '../offers/choose.js';
 import { packageFile } from '../own-package.js';
 import { servePage } from '../transports/http/serve-page.js';
-import type { Choice } from '../offers/choose.js';
-import { connectTarget, reportOmitted, showTarget, takeTarget } from './connect-target.js';
+import { openBenchNotes } from './bench-notes.js';
+import { reportOmitted, showTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
-import { note, onErr, print, symbols } from './terminal.js';
+import { openConnection } from './open-connection.js';
+import { openWireLog } from './wire-log.js';
+import { keepStdoutForResults, note, onErr, print, symbols } from './terminal.js';
 
 interface InspectOptions {
   readonly port: number;
   readonly json?: boolean;
+  readonly open?: boolean;
   readonly header?: string[];
   readonly wireLog?: string;
   readonly choice?: Choice;
 }
 
-export async function inspect(operands: readonly string[], command: readonly string[] | undefined, options: InspectOptions): Promise<void> {
-  const { target } = takeTarget(operands, command, 'As in: jexo inspect hives.ts');
+export async function inspect(targets: readonly string[], command: readonly string[] | undefined, options: InspectOptions): Promise<void> {
   const headers = readHeaders(options.header);
+  const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
+  keepStdoutForResults();
+  const specs: ConnectionSpec[] = [
+    ...targets.map((target) => ({ target, ...(/^https?:/i.test(target) && Object.keys(headers).length > 0 && { headers }) })),
+    ...(command === undefined ? [] : [{ target: '', command }]),
+  ];
   const bench = createBench({
-    target: showTarget(target),
-    open: (more) => connectTarget(target, { headers, wireLog: options.wireLog, choice: options.choice, ...more }),
+    show: ({ target, command: words }) => showTarget({ text: words === undefined ? target : undefined, command: words }),
+    open: (spec, given) =>
+      openConnection(spec, log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap(event)) }, options.choice),
   });
+  const notes = openBenchNotes([...targets, ...(command ?? [])]);
   const token = randomBytes(24).toString('base64url');
   const key = randomBytes(24).toString('base64url');
-  const page = await servePage({ folder: packageFile('dist/page'), api: createBenchApi(bench, { token, key }), port: options.port });
+  const page = await servePage({ folder: packageFile('dist/page'), api: createBenchApi(bench, { token, key, notes }), port: options.port });
   const address = `${page.url}#${token}`;
-  await bench.connect();
-  const { status, tools, trouble, omitted } = bench.state();
-  if (options.json)
-    print(
-      JSON.stringify({
-        address,
-        target: showTarget(target),
-        status,
-        tools: tools.map(({ tool }) => tool.name),
-        ...(trouble && { trouble }),
-      }),
+  const first = specs.map((spec) => bench.add(spec));
+  const own = new Set(first.map(({ state }) => state.id));
+  for (const spec of notes.added()) bench.add(spec);
+  bench.subscribe((event) => {
+    if (event.kind !== 'connection' && event.kind !== 'gone') return;
+    notes.keepAdded(
+      bench
+        .connections()
+        .filter(({ id, status }) => !own.has(id) && status !== 'imported')
+        .map(({ spec }) => spec),
     );
-  else {
-    if (trouble === undefined)
-      note(
-        `${onErr('moss', symbols.ok)} Connected to ${onErr('bold', showTarget(target))}: ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`,
-      );
-    else note(`${onErr('brick', symbols.failed)} ${trouble.message} ${onErr('quiet', `(${trouble.code})`)}\n  ${trouble.next ?? ''}`);
-    reportOmitted(omitted);
+  });
+  await Promise.all(first.map(({ connected }) => connected));
+  const states = bench.connections().filter(({ id }) => own.has(id));
+  if (options.json) {
+    const [{ shown = '', status = 'closed', trouble, shelf = [] } = {}] = states;
+    const tools = shelf.filter(({ kind }) => kind === 'tool').map(({ key: name }) => name);
+    print(JSON.stringify({ address, target: shown, status, tools, ...(trouble && { trouble }), connections: states.length }));
+  } else {
+    for (const { shown, trouble, shelf, omitted } of states) {
+      if (trouble === undefined)
+        note(`${onErr('moss', symbols.ok)} Connected to ${onErr('bold', shown)}: ${counts(shelf.map(({ kind }) => kind))}`);
+      else note(`${onErr('brick', symbols.failed)} ${trouble.message} ${onErr('quiet', `(${trouble.code})`)}\n  ${trouble.next ?? ''}`);
+      reportOmitted(omitted);
+    }
     note(`  Open the bench at ${onErr('amber', address)}`);
     note('  The address works once, on this machine only. Stop with Ctrl-C.');
   }
+  if (options.open) openBrowser(address);
   await new Promise<void>((resolve) => {
     for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => resolve());
   });
   await page.close();
   await bench.close();
+}
+
+function counts(kinds: readonly string[]): string {
+  const words = ['tool', 'resource', 'template', 'prompt'].flatMap((kind) => {
+    const count = kinds.filter((each) => each === kind).length;
+    return count === 0 ? [] : [`${count} ${kind}${count === 1 ? '' : 's'}`];
+  });
+  return words.length === 0 ? 'nothing is offered' : words.join(', ');
+}
+
+/** Hands the address to whatever opens addresses here. When nothing does, the printed address is there still. */
+function openBrowser(address: string): void {
+  const [command, ...args] =
+    process.platform === 'darwin' ? ['open'] : process.platform === 'win32' ? ['rundll32', 'url.dll,FileProtocolHandler'] : ['xdg-open'];
+  const child = spawn(process.env.BROWSER ?? command!, process.env.BROWSER === undefined ? [...args, address] : [address], {
+    stdio: 'ignore',
+    detached: true,
+  });
+  child.once('error', () => note('  No browser could be opened from here; open the address above yourself.'));
+  child.unref();
 }

@@ -174,18 +174,17 @@ Exit codes: 0 answered, 1 the tool failed, 2 wrong use or input, 3 the server co
 
 withChoice(program.command('inspect'))
   .description('open a bench in the browser: see what is offered, call it, follow every message')
-  .argument('[target]')
+  .argument('[targets...]', 'one or several; with none, connect from the page')
   .addOption(new Option('--port <port>', 'port of the page; 0 takes any free one').default(0).argParser(port('--port')))
+  .option('--open', 'open the address in a browser')
   .addOption(header().argParser(collect))
   .addOption(wireLog())
   .addOption(json())
   .addHelpText(
     'after',
-    `${targets}\n\nExamples:\n  jexo inspect hives.ts\n  jexo inspect http://127.0.0.1:4300/mcp --port 4400\n\nThe address holds a key that works once. The page is served to this machine only.`,
+    `${targets}\n\nExamples:\n  jexo inspect hives.ts\n  jexo inspect http://127.0.0.1:4300/mcp hives.ts --port 4400 --open\n  jexo inspect -- node server.mjs\n\nModules are read again when they are saved. The address holds a key that works once. The page is served to this machine only.`,
   )
-  .action(async (target: string | undefined, options) =>
-    (await import('./inspect.js')).inspect(target === undefined ? [] : [target], command, { ...options, ...choiceOf(options) }),
-  );
+  .action(async (found: string[], options) => (await import('./inspect.js')).inspect(found, command, { ...options, ...choiceOf(options) }));
 
 withChoice(program.command('pack'))
   .description('write a server to carry away')

@@ -1,86 +1,139 @@
 import { messageOf } from '../errors.js';
-import type { Bench, Trouble } from './bench.js';
+import type { Prompt, ResourceTemplate, Root, Tool } from '../protocol/types.js';
+import type { Bench, CallRequest, Reply } from './bench.js';
+import type { ConnectionSpec } from './connection.js';
+import { differences } from './difference.js';
+import { exampleCall } from './input-text.js';
+import { modelView, type Edits } from './model-view.js';
+import { readJsonLines } from './recorder.js';
+import { troubleOf, type Trouble } from './trouble.js';
+
+/** What the page keeps between reloads and restarts: drafts of input, what was chosen. */
+export interface Notes {
+  load(): string;
+  save(text: string): void;
+}
+
+export interface BenchApiOptions {
+  /** Opens the page once. */
+  readonly token: string;
+  /** What every request carries from then on. */
+  readonly key: string;
+  readonly notes: Notes;
+}
 
 /**
  * The HTTP interface between the page and the bench, in web-standard requests and responses.
  *
  * - `POST /api/session` `{token}` gives `{key}`, once; every other request carries it as `Authorization: Bearer`.
- * - `GET  /api/bench` the state, the calls so far, stderr and the trace's last number.
- * - `POST /api/connect` connects anew.
- * - `POST /api/calls` `{tool, input}` starts a call and gives its sheet; `DELETE /api/calls/7` cancels it.
- * - `GET  /api/events?after=12` a stream: `state`, `call` and `stderr` as they change, and `wire` from message 13 on.
- * - `GET  /api/wire` the whole trace as JSON lines.
+ * - `GET  /api/bench` connections, calls so far, open questions, stderr and the page's own notes; `PUT /api/notes` keeps those.
+ * - `POST /api/connections` a spec adds one; `PUT /api/connections/1` edits and connects, `POST …/connect` connects anew,
+ *   `POST …/seen` takes the marks off its shelf, `PUT …/roots`, `PUT …/watch` `{uri, on}`, `DELETE …` removes it.
+ * - `POST /api/calls` starts a call and gives its sheet; `DELETE /api/calls/7` cancels it; `GET /api/compare?before=6&after=7`.
+ * - `POST /api/check` `{connection, tool, input}` what is wrong with an input; `POST /api/complete` suggestions.
+ * - `POST /api/questions/3` answers what a server asked.
+ * - `POST /api/model-view` `{connection, tools, edits}` what a model would be given.
+ * - `GET  /api/events?after=12` a stream: `connection`, `gone`, `call`, `question`, `stderr`, and `wire` from message 13 on.
+ * - `GET  /api/wire` the trace as JSON lines; `POST /api/wire?name=` puts a saved one on the bench.
  */
-export function createBenchApi(
-  bench: Bench,
-  secrets: { readonly token: string; readonly key: string },
-): (request: Request) => Promise<Response> {
+export function createBenchApi(bench: Bench, { key, notes, ...secrets }: BenchApiOptions): (request: Request) => Promise<Response> {
   let token: string | undefined = secrets.token;
-  const encoder = new TextEncoder();
-
-  const events = (after: number, signal: AbortSignal): Response => {
-    let stop = () => {};
-    const body = new ReadableStream<Uint8Array>(
-      {
-        start(controller) {
-          const send = (kind: string, data: unknown) =>
-            controller.enqueue(encoder.encode(`event: ${kind}\ndata: ${JSON.stringify(data)}\n\n`));
-          send('state', bench.state());
-          const missed = bench.recorder.since(after);
-          if (missed.length > 0) send('wire', missed);
-          // Messages come in bursts; the page gets each burst as one list.
-          let burst: unknown[] = [];
-          const flush = () => {
-            if (burst.length > 0) send('wire', burst);
-            burst = [];
-          };
-          const unwire = bench.recorder.subscribe((entry) => {
-            if (burst.push(entry) === 1) queueMicrotask(flush);
-          });
-          const unlisten = bench.subscribe((event) => {
-            flush();
-            if (event.kind === 'state') send('state', event.state);
-            else if (event.kind === 'call') send('call', event.call);
-            else send('stderr', { line: event.line, at: event.at });
-          });
-          stop = () => {
-            unwire();
-            unlisten();
-            stop = () => {};
-          };
-          signal.addEventListener('abort', () => stop());
-        },
-        cancel: () => stop(),
-      },
-      { highWaterMark: 1000 },
-    );
-    return new Response(body, { headers: { 'content-type': 'text/event-stream', 'cache-control': 'no-cache' } });
-  };
 
   const api = async (request: Request, path: string, url: URL): Promise<Response> => {
-    const route = `${request.method} ${path}`;
-    switch (route) {
-      case 'GET /api/bench':
-        return json({ state: bench.state(), calls: bench.calls(), stderr: bench.stderr() });
-      case 'POST /api/connect':
-        await bench.connect();
-        return json({ state: bench.state() });
-      case 'POST /api/calls': {
-        const { tool, input } = (await request.json()) as { tool?: unknown; input?: unknown };
-        if (typeof tool !== 'string' || typeof input !== 'object' || input === null || Array.isArray(input))
-          return refuse(400, 'JEXO_USAGE', 'A call needs the name of a tool and an input object.');
-        return json(bench.call(tool, input as Record<string, unknown>), 202);
+    const [, , room, id, what] = path.split('/');
+    const number = Number(id);
+    const body = async <T>() => (await request.json()) as T;
+    switch (`${request.method} ${room}${id === undefined ? '' : '/'}${what ?? ''}`) {
+      case 'GET bench':
+        return json({
+          connections: bench.connections(),
+          calls: bench.calls(),
+          questions: bench.questions(),
+          stderr: bench.stderr(),
+          notes: notes.load(),
+        });
+      case 'PUT notes':
+        notes.save(await request.text());
+        return json({});
+      case 'POST connections':
+        return json(bench.add(requireSpec(await body())).state, 201);
+      case 'PUT connections/':
+        await bench.edit(number, requireSpec(await body()));
+        return json(bench.connection(number).state);
+      case 'DELETE connections/':
+        await bench.remove(number);
+        return json({});
+      case 'POST connections/connect':
+        await bench.connection(number).connect();
+        return json({});
+      case 'POST connections/seen':
+        bench.connection(number).seen();
+        return json({});
+      case 'PUT connections/roots':
+        bench.connection(number).setRoots(await body<Root[]>());
+        return json({});
+      case 'PUT connections/watch': {
+        const { uri, on } = await body<{ uri: string; on: boolean }>();
+        await bench.connection(number).watch(uri, on);
+        return json({});
       }
-      case 'GET /api/events':
-        return events(Number(url.searchParams.get('after') ?? 0) || 0, request.signal);
-      case 'GET /api/wire':
-        return new Response(bench.recorder.toJsonLines(), {
+      case 'POST calls':
+        return json(bench.call(requireCall(await body())), 202);
+      case 'DELETE calls/':
+        return bench.cancel(number) ? json({}) : refuse(404, 'JEXO_USAGE', 'No such call is running.');
+      case 'GET compare': {
+        const [before, after] = ['before', 'after'].map((name) =>
+          bench.calls().find((call) => call.id === Number(url.searchParams.get(name))),
+        );
+        if (before === undefined || after === undefined)
+          return refuse(404, 'JEXO_USAGE', 'One of the two calls is not on the bench any more.');
+        return json(differences(answerOf(before), answerOf(after)));
+      }
+      case 'POST check': {
+        const { connection, tool, input } = await body<{ connection: number; tool: string; input: unknown }>();
+        return json(await bench.check(connection, tool, input));
+      }
+      case 'POST complete': {
+        const { connection, ref, argument, known } = await body<{
+          connection: number;
+          ref: { kind: 'prompt' | 'template'; key: string };
+          argument: { name: string; value: string };
+          known: Record<string, string>;
+        }>();
+        const { client } = bench.connection(connection);
+        if (client?.server.capabilities.completions === undefined) return json({ values: [] });
+        const reference =
+          ref.kind === 'prompt' ? { type: 'ref/prompt' as const, name: ref.key } : { type: 'ref/resource' as const, uri: ref.key };
+        return json(await client.complete(reference, argument, known));
+      }
+      case 'POST questions/':
+        return bench.reply(number, await body<Reply>()) ? json({}) : refuse(404, 'JEXO_USAGE', 'This question is not open any more.');
+      case 'POST model-view': {
+        const { connection, tools, edits } = await body<{ connection: number; tools?: string[]; edits?: Edits }>();
+        const all = toolsOf(bench, connection);
+        return json(modelView(tools === undefined ? all : all.filter(({ name }) => tools.includes(name)), edits));
+      }
+      case 'GET example': {
+        const connection = bench.connection(Number(url.searchParams.get('connection')));
+        const tool = toolsOf(bench, connection.state.id).find(({ name }) => name === url.searchParams.get('tool'));
+        const { target, command } = connection.state.spec;
+        return tool === undefined
+          ? refuse(404, 'JEXO_USAGE', 'There is no such tool.')
+          : json({ line: exampleCall(command ?? target, tool) });
+      }
+      case 'GET events':
+        return events(bench, Number(url.searchParams.get('after') ?? 0) || 0, request.signal);
+      case 'GET wire': {
+        const connection = url.searchParams.get('connection');
+        return new Response(bench.recorder.toJsonLines(connection === null ? undefined : Number(connection)), {
           headers: { 'content-type': 'application/jsonl', 'content-disposition': 'attachment; filename="trace.jsonl"' },
         });
+      }
+      case 'POST wire':
+        return json(bench.importTrace(url.searchParams.get('name') ?? 'a saved trace', readJsonLines(await request.text())), 201);
+      default:
+        return refuse(404, 'JEXO_USAGE', `There is nothing at ${path}.`);
     }
-    const call = /^DELETE \/api\/calls\/(\d+)$/.exec(route);
-    if (call !== null) return bench.cancel(Number(call[1])) ? json({}) : refuse(404, 'JEXO_USAGE', 'No such call is running.');
-    return refuse(404, 'JEXO_USAGE', `There is nothing at ${path}.`);
   };
 
   return async (request) => {
@@ -98,15 +151,87 @@ export function createBenchApi(
           );
         }
         token = undefined;
-        return json({ key: secrets.key });
+        return json({ key });
       }
-      if (request.headers.get('authorization') !== `Bearer ${secrets.key}`)
-        return refuse(401, 'JEXO_USAGE', 'The page has no key for this bench.', 'Open the address that jexo inspect printed.');
+      if (request.headers.get('authorization') !== `Bearer ${key}`)
+        return refuse(401, 'JEXO_LOCKED', 'The page has no key for this bench.', 'Open the address that jexo inspect printed.');
       return await api(request, path, url);
     } catch (error) {
-      return refuse(400, 'JEXO_USAGE', `The request could not be read: ${messageOf(error)}`);
+      const trouble = troubleOf(error);
+      return trouble.code === 'JEXO_INTERNAL'
+        ? refuse(400, 'JEXO_USAGE', `The request could not be read: ${messageOf(error)}`)
+        : json({ error: trouble }, 400);
     }
   };
+}
+
+function toolsOf(bench: Bench, connection: number): Tool[] {
+  return bench
+    .connection(connection)
+    .state.shelf.filter(({ kind }) => kind === 'tool')
+    .map(({ offer }) => offer as Exclude<typeof offer, ResourceTemplate | Prompt> as Tool);
+}
+
+/** What an answer is, without the envelope it came in. */
+function answerOf({ result, contents, messages }: ReturnType<Bench['calls']>[number]): unknown {
+  return result?.structuredContent ?? result?.content ?? contents ?? messages;
+}
+
+function requireSpec(value: unknown): ConnectionSpec {
+  const { target = '', command, env, headers } = value as Partial<ConnectionSpec>;
+  if (target === '' && (command === undefined || command.length === 0 || command[0] === ''))
+    throw new TypeError('a connection needs a target or a command');
+  return { target, ...(command && { command }), ...(env && { env }), ...(headers && { headers }) };
+}
+
+function requireCall(value: unknown): CallRequest {
+  const { connection, kind, name, input } = value as Partial<CallRequest>;
+  const isInput = typeof input === 'object' && input !== null && !Array.isArray(input);
+  if (typeof connection !== 'number' || typeof name !== 'string' || !isInput || !['tool', 'resource', 'prompt'].includes(kind ?? ''))
+    throw new TypeError('a call needs a connection, a kind, a name and an input object');
+  return value as CallRequest;
+}
+
+function events(bench: Bench, after: number, signal: AbortSignal): Response {
+  const encoder = new TextEncoder();
+  let stop = () => {};
+  const body = new ReadableStream<Uint8Array>(
+    {
+      start(controller) {
+        const send = (kind: string, data: unknown) =>
+          controller.enqueue(encoder.encode(`event: ${kind}\ndata: ${JSON.stringify(data)}\n\n`));
+        for (const state of bench.connections()) send('connection', state);
+        const missed = bench.recorder.since(after);
+        if (missed.length > 0) send('wire', missed);
+        // Messages come in bursts; the page gets each burst as one list.
+        let burst: unknown[] = [];
+        const flush = () => {
+          if (burst.length > 0) send('wire', burst);
+          burst = [];
+        };
+        const unwire = bench.recorder.subscribe((entry) => {
+          if (burst.push(entry) === 1) queueMicrotask(flush);
+        });
+        const unlisten = bench.subscribe((event) => {
+          flush();
+          if (event.kind === 'connection') send('connection', event.state);
+          else if (event.kind === 'gone') send('gone', event.id);
+          else if (event.kind === 'call') send('call', event.call);
+          else if (event.kind === 'question') send('question', event.question);
+          else send('stderr', event.line);
+        });
+        stop = () => {
+          unwire();
+          unlisten();
+          stop = () => {};
+        };
+        signal.addEventListener('abort', () => stop());
+      },
+      cancel: () => stop(),
+    },
+    { highWaterMark: 1000 },
+  );
+  return new Response(body, { headers: { 'content-type': 'text/event-stream', 'cache-control': 'no-cache' } });
 }
 
 function json(value: unknown, status = 200): Response {

@@ -2,6 +2,8 @@
 export type Readable =
   | { readonly kind: 'fields'; readonly rows: readonly (readonly [string, string])[] }
   | { readonly kind: 'table'; readonly headings: readonly string[]; readonly rows: readonly (readonly string[])[] }
+  /** An object of such parts, each under its name. */
+  | { readonly kind: 'parts'; readonly parts: readonly { readonly name: string; readonly shown: Readable }[] }
   | { readonly kind: 'text'; readonly text: string };
 
 function isScalar(value: unknown): boolean {
@@ -30,6 +32,15 @@ export function readable(value: unknown): Readable {
     if (keys.length === 1 && keys[0] === 'result') return readable(value.result);
     if (Object.values(value).every(isScalar) && keys.length > 0)
       return { kind: 'fields', rows: keys.map((key) => [key, scalar(value[key])] as const) };
+    const tables = keys.filter((key) => readable(value[key]).kind === 'table');
+    if (tables.length > 0 && keys.every((key) => isScalar(value[key]) || tables.includes(key))) {
+      const plain = keys.filter((key) => isScalar(value[key]));
+      const own = { name: '', shown: { kind: 'fields', rows: plain.map((key) => [key, scalar(value[key])] as const) } } as const;
+      return {
+        kind: 'parts',
+        parts: [...(plain.length > 0 ? [own] : []), ...tables.map((name) => ({ name, shown: readable(value[name]) }))],
+      };
+    }
   }
   return { kind: 'text', text: JSON.stringify(value, null, 2) };
 }

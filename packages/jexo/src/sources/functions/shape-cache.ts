@@ -37,7 +37,8 @@ function projectFiles(root: string): string[] {
   }
 }
 
-function cacheFolder(): string {
+/** Where this user's things that can be made again are kept. */
+export function cacheFolder(): string {
   const { JEXO_CACHE, XDG_CACHE_HOME } = process.env;
   if (JEXO_CACHE) return JEXO_CACHE;
   return join(XDG_CACHE_HOME ?? (homedir() === '' ? tmpdir() : join(homedir(), '.cache')), 'jexo');

@@ -1,0 +1,147 @@
+import { useEffect, useRef, useState } from 'react';
+import { Button } from 'react-aria-components';
+import { reply, troubleOf } from './api';
+import { MessageView } from './answer';
+import type { Question, Trouble } from './model';
+import { initialInput, SchemaForm, type Input } from './schema-form';
+import { TroubleNote } from './trouble-note';
+
+const titles: Record<Question['kind'], string> = {
+  form: 'The server asks a person',
+  page: 'The server sends a person to a page',
+  sampling: 'The server asks for a model’s answer',
+};
+const ended: Record<Question['state'], string> = { open: '', answered: 'answered', declined: 'declined', withdrawn: 'withdrawn' };
+
+/** What the server asks, answered in the place where it came. */
+export function QuestionCard({ question }: { question: Question }) {
+  const [trouble, setTrouble] = useState<Trouble>();
+  const answer = (given: object) => void reply(question.id, given).catch((error) => setTrouble(troubleOf(error)));
+  // A question is brought into view when it comes: the server waits for it.
+  const card = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (question.state === 'open') card.current?.scrollIntoView({ block: 'nearest' });
+  }, [question.state]);
+  return (
+    <div className={`question ${question.state}`} role="group" aria-label={titles[question.kind]} ref={card}>
+      <p className="step">
+        {titles[question.kind]} {ended[question.state] && <strong>· {ended[question.state]}</strong>}
+      </p>
+      {question.kind !== 'sampling' && <p className="asked">{question.message}</p>}
+      {question.state !== 'open' ? (
+        question.answer !== undefined && (
+          <code>{typeof question.answer === 'string' ? question.answer : JSON.stringify(question.answer)}</code>
+        )
+      ) : question.kind === 'form' ? (
+        <FormQuestion question={question} onAnswer={answer} />
+      ) : question.kind === 'page' ? (
+        <PageQuestion question={question} onAnswer={answer} />
+      ) : (
+        <SamplingQuestion question={question} onAnswer={answer} />
+      )}
+      {trouble && <TroubleNote trouble={trouble} />}
+    </div>
+  );
+}
+
+interface Part {
+  readonly question: Question;
+  readonly onAnswer: (given: object) => void;
+}
+
+function Refusals({ onAnswer }: Pick<Part, 'onAnswer'>) {
+  return (
+    <>
+      <Button className="plain" onPress={() => onAnswer({ action: 'decline' })}>
+        Decline
+      </Button>
+      <Button className="plain" onPress={() => onAnswer({ action: 'cancel' })}>
+        Close
+      </Button>
+    </>
+  );
+}
+
+function FormQuestion({ question, onAnswer }: Part) {
+  const schema = question.schema ?? {};
+  const [content, setContent] = useState<Input>(() => initialInput(schema));
+  return (
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        onAnswer({ action: 'accept', content });
+      }}
+      noValidate
+    >
+      <SchemaForm schema={schema} value={content} onChange={setContent} empty="It wants a yes or a no." />
+      <div className="actions">
+        <Button type="submit" className="primary">
+          Accept
+        </Button>
+        <Refusals onAnswer={onAnswer} />
+      </div>
+    </form>
+  );
+}
+
+/** The whole address is shown, and opened only when a person says so (Client features, "Elicitation", "URL Mode"). */
+function PageQuestion({ question, onAnswer }: Part) {
+  const safe = /^https?:\/\//i.test(question.url ?? '');
+  return (
+    <>
+      <p>
+        <code className="url">{question.url}</code>
+      </p>
+      <div className="actions">
+        {safe && (
+          <a
+            className="primary"
+            href={question.url}
+            target="_blank"
+            rel="noopener noreferrer"
+            onClick={() => onAnswer({ action: 'accept' })}
+          >
+            Open the page
+          </a>
+        )}
+        <Refusals onAnswer={onAnswer} />
+      </div>
+    </>
+  );
+}
+
+function SamplingQuestion({ question, onAnswer }: Part) {
+  const [text, setText] = useState('');
+  const { messages = [], systemPrompt, maxTokens } = question.request ?? {};
+  return (
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        onAnswer({ action: 'accept', text });
+      }}
+    >
+      {systemPrompt !== undefined && <p className="quiet">System: {systemPrompt}</p>}
+      {messages.map((message, index) => (
+        <MessageView key={index} message={message} onOpen={() => undefined} />
+      ))}
+      <textarea
+        aria-label="The model’s answer, by hand"
+        placeholder={`The answer, by hand; at most ${maxTokens} tokens`}
+        rows={3}
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+      />
+      <div className="actions">
+        <Button type="submit" className="primary" isDisabled={text === ''}>
+          Answer
+        </Button>
+        <Button className="plain" onPress={() => onAnswer({ action: 'accept', standIn: true })}>
+          Let the stand-in answer
+        </Button>
+        <Button className="plain" onPress={() => onAnswer({ action: 'decline' })}>
+          Refuse
+        </Button>
+      </div>
+    </form>
+  );
+}

@@ -1,0 +1,77 @@
+import { connect } from '../client/connect.js';
+import { connectLink } from '../client/connect-link.js';
+import { connectUrl } from '../client/connect-url.js';
+import { isJexoError, JexoError } from '../errors.js';
+import type { ConnectionSpec, Opened, OpenOptions } from '../inspect/connection.js';
+import type { Origins } from '../inspect/shelf.js';
+import { troubleOf } from '../inspect/trouble.js';
+import type { Choice } from '../offers/choose.js';
+import type { Server } from '../offers/define-server.js';
+import { watchTargets } from '../targets/watch-targets.js';
+import { memoryLink } from '../transports/memory.js';
+import { stdioLink } from '../transports/stdio-link.js';
+import { reportFault } from './connect-target.js';
+
+/** Opens what a connection of the bench is about. A module is read again whenever it is saved. */
+export async function openConnection(spec: ConnectionSpec, options: OpenOptions, choice: Choice | undefined): Promise<Opened> {
+  const { target, command, env, headers } = spec;
+  if (command !== undefined) {
+    const [program = '', ...args] = command;
+    const link = stdioLink({ command: program, args, ...(env && { env }) }, options);
+    return { client: await connectLink(link, options), omitted: [] };
+  }
+  if (/^https?:\/\//i.test(target)) return { client: await openUrl(target, { ...options, ...(headers && { headers }) }), omitted: [] };
+  const watched = await watchTargets([target], {
+    ...(choice && { choice }),
+    onReload: (reloaded) =>
+      reloaded.ok ? options.onReloaded(undefined, reloaded.catalogue.omitted) : options.onReloaded(troubleOf(reloaded.error), []),
+  });
+  try {
+    const { omitted } = await watched.server.catalogue();
+    const client = await connectLink(memoryLink(watched.server, { ...options, onFault: reportFault }), options);
+    return { client, omitted, origins: await originsOf(watched.server), end: watched.close };
+  } catch (error) {
+    watched.close();
+    throw error;
+  }
+}
+
+/** Paths that servers are most often at; tried only to say where the right one is. */
+const usualPaths = ['/mcp', '/sse', '/'];
+
+async function openUrl(url: string, options: OpenOptions & { headers?: Readonly<Record<string, string>> }) {
+  try {
+    return await connectUrl(url, options as Parameters<typeof connectUrl>[1]);
+  } catch (error) {
+    const status = isJexoError(error) ? (error.data as { status?: number } | undefined)?.status : undefined;
+    if (status !== 404 && status !== 405) throw error;
+    const found = await rightPath(url, options.headers);
+    if (found === undefined) throw error;
+    throw new JexoError('JEXO_HTTP_STATUS', `There is no server at this path (HTTP ${status}), but there is one at ${found}.`, {
+      where: url,
+      next: `Connect to ${found} instead.`,
+      cause: error,
+    });
+  }
+}
+
+async function rightPath(url: string, headers: Readonly<Record<string, string>> | undefined): Promise<string | undefined> {
+  for (const path of usualPaths) {
+    const other = new URL(path, url).href;
+    if (other === new URL(url).href) continue;
+    const client = await connect(other, { ...(headers && { headers }), timeoutMs: 2000 }).catch(() => undefined);
+    if (client === undefined) continue;
+    await client.close();
+    return other;
+  }
+  return undefined;
+}
+
+async function originsOf(server: Server): Promise<Origins> {
+  const { tools, resources, templates, prompts } = await server.catalogue();
+  const origins: Record<string, { source: string; tags?: readonly string[] }> = {};
+  for (const [kind, all] of Object.entries({ tool: tools, resource: resources, template: templates, prompt: prompts }))
+    for (const [key, { offer, source }] of all as ReadonlyMap<string, { offer: { tags?: readonly string[] | undefined }; source: string }>)
+      origins[`${kind} ${key}`] = { source, ...(offer.tags && { tags: offer.tags }) };
+  return origins;
+}

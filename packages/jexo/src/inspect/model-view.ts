@@ -1,0 +1,90 @@
+import type { JsonSchema, Tool } from '../protocol/types.js';
+import { estimateTokens } from './tokens.js';
+
+/** What could be left out of a tool without changing what it takes, and what that would save. */
+export interface Trim {
+  readonly what: string;
+  readonly saves: number;
+}
+
+export interface SeenTool {
+  readonly name: string;
+  readonly tokens: number;
+  /** Of these, what the description and the schema cost. */
+  readonly descriptionTokens: number;
+  readonly schemaTokens: number;
+  readonly trims: readonly Trim[];
+  /** True when its name or description is being tried out. */
+  readonly edited: boolean;
+}
+
+export interface ModelView {
+  /** Exactly what would be put before a model, as JSON. */
+  readonly text: string;
+  readonly tokens: number;
+  readonly tools: readonly SeenTool[];
+}
+
+/** Another name or description to try before it is written into the code. */
+export type Edits = Readonly<Record<string, { readonly name?: string; readonly description?: string }>>;
+
+/**
+ * What a model is given of tools: their names, descriptions and input schemas, and nothing else. Hosts differ in how they wrap
+ * it; titles, output schemas and annotations do not reach the model in most.
+ */
+export function modelView(tools: readonly Tool[], edits: Edits = {}): ModelView {
+  const given = tools.map((tool) => {
+    const edit = edits[tool.name] ?? {};
+    const { name = tool.name, description = tool.description } = edit;
+    return { name, ...(description !== undefined && description !== '' && { description }), input_schema: tool.inputSchema };
+  });
+  const text = JSON.stringify(given, null, 2);
+  return {
+    text,
+    tokens: given.reduce((sum, each) => sum + estimateTokens(each), 0),
+    tools: given.map((each, index) => ({
+      name: tools[index]!.name,
+      tokens: estimateTokens(each),
+      descriptionTokens: estimateTokens(each.description ?? ''),
+      schemaTokens: estimateTokens(each.input_schema),
+      trims: trimsOf(each.description ?? '', tools[index]!),
+      edited: edits[tools[index]!.name] !== undefined,
+    })),
+  };
+}
+
+function trimsOf(description: string, { inputSchema }: Tool): Trim[] {
+  const [first = ''] = description.split(/\n\s*\n/);
+  const whole = estimateTokens(inputSchema);
+  const without = (drop: (key: string, value: unknown) => boolean) => whole - estimateTokens(pruned(inputSchema, drop));
+  const trims: Trim[] = [
+    { what: 'all but the first paragraph of the description', saves: estimateTokens(description) - estimateTokens(first) },
+    { what: 'examples in the schema', saves: without((key) => key === 'examples') },
+    { what: 'titles in the schema', saves: without((key, value) => key === 'title' && typeof value === 'string') },
+    { what: 'limits and patterns, which the server checks anyway', saves: without((key) => limits.has(key)) },
+    {
+      what: 'descriptions of more than 120 characters, cut',
+      saves: estimateTokens(inputSchema) - estimateTokens(pruned(inputSchema, () => false, 120)),
+    },
+  ];
+  return trims.filter(({ saves }) => saves > 0);
+}
+
+const limits = new Set(['minLength', 'maxLength', 'pattern', 'minItems', 'maxItems', 'uniqueItems', 'multipleOf', 'contentEncoding']);
+
+/** A copy of a schema without some keywords; the names of properties are never taken for keywords. */
+function pruned(schema: unknown, drop: (key: string, value: unknown) => boolean, cutAt = Infinity): JsonSchema {
+  const visit = (value: unknown, isSchema: boolean): unknown => {
+    if (Array.isArray(value)) return value.map((item) => visit(item, isSchema));
+    if (typeof value !== 'object' || value === null) return value;
+    return Object.fromEntries(
+      Object.entries(value).flatMap(([key, item]) => {
+        if (isSchema && drop(key, item)) return [];
+        if (isSchema && key === 'description' && typeof item === 'string') return [[key, item.slice(0, cutAt)]];
+        const named = isSchema && (key === 'properties' || key === '$defs' || key === 'patternProperties');
+        return [[key, visit(item, !named && (isSchema || !Array.isArray(item)) ? true : !named)]];
+      }),
+    );
+  };
+  return visit(schema, true) as JsonSchema;
+}
