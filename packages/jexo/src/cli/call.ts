@@ -5,19 +5,16 @@ import { readPairs } from '../inspect/input-text.js';
 import { readable, type Readable } from '../inspect/value-text.js';
 import { nearest } from '../offers/nearest.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
-import type { CallToolResult, ContentBlock, ProgressUpdate } from '../protocol/types.js';
-import type { Choice } from '../offers/choose.js';
-import { connectTarget, showTarget, takeTarget } from './connect-target.js';
-import { readHeaders } from './headers.js';
+import type { CallToolResult, Tool } from '../protocol/types.js';
+import { askMissing } from './ask.js';
+import { showTarget, takeTarget, type TargetWords } from './connect-target.js';
+import { blockText } from './blocks.js';
+import { withClient, type ClientCommandOptions } from './with-client.js';
 import { duration, note, onErr, onOut, print, symbols, table } from './terminal.js';
 
-interface CallOptions {
-  readonly json?: boolean;
+interface CallOptions extends ClientCommandOptions {
   readonly input?: string;
   readonly timeout: number;
-  readonly header?: string[];
-  readonly wireLog?: string;
-  readonly choice?: Choice;
 }
 
 const usage = 'As in: jexo call hives.ts mix_syrup colonies=12';
@@ -29,41 +26,17 @@ export async function call(operands: readonly string[], command: readonly string
     throw new JexoError('JEXO_USAGE', 'Say which tool to call.', {
       next: `${usage}. The tools are shown by: jexo list ${showTarget(target)}`,
     });
-  const stop = new AbortController();
-  const onInterrupt = () => stop.abort(new Error('stopped from the keyboard'));
-  process.once('SIGINT', onInterrupt);
-  const { client } = await connectTarget(target, {
-    headers: readHeaders(options.header),
-    wireLog: options.wireLog,
-    choice: options.choice,
-    onLog: ({ level, data }) => note(`${onErr('quiet', `${level}:`)} ${typeof data === 'string' ? data : JSON.stringify(data)}`),
-  });
-  try {
+  await withClient(target, options, async ({ client, signal, onProgress }) => {
     const tools = await client.tools();
-    const tool = tools.find((each) => each.name === name);
-    if (tool === undefined) {
-      const near = nearest(
-        name,
-        tools.map((each) => each.name),
-      );
-      throw new JexoError(
-        'JEXO_TOOL_UNKNOWN',
-        `${showTarget(target)} has no tool ${name}.${near === undefined ? '' : ` Did you mean ${near}?`}`,
-        {
-          where: name,
-          next: `Its tools are: ${tools.map((each) => each.name).join(', ')}`,
-        },
-      );
-    }
-    const input = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema) };
+    const tool = tools.find((each) => each.name === name) ?? fail(unknownTool(name, tools, target));
+    const given = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema) };
+    const input = await askMissing(tool.inputSchema, given, signal);
     const start = performance.now();
-    const result = await client
-      .call(name, input, { timeoutMs: options.timeout * 1000, signal: stop.signal, onProgress: showProgress })
-      .catch((error: unknown) => {
-        if (error instanceof RpcError && error.code === errorCodes.invalidParams)
-          throw new JexoError('JEXO_INPUT_INVALID', error.message, { where: name, data: error.data });
-        throw error;
-      });
+    const result = await client.call(name, input, { timeoutMs: options.timeout * 1000, signal, onProgress }).catch((error: unknown) => {
+      if (error instanceof RpcError && error.code === errorCodes.invalidParams)
+        throw new JexoError('JEXO_INPUT_INVALID', error.message, { where: name, data: error.data });
+      throw error;
+    });
     if (options.json) print(JSON.stringify(result, null, 2));
     else show(result);
     const took = duration(performance.now() - start);
@@ -71,10 +44,24 @@ export async function call(operands: readonly string[], command: readonly string
       process.exitCode = 1;
       if (!options.json) note(onErr('quiet', `${name} failed after ${took}`));
     } else if (!options.json) note(`${onErr('moss', symbols.ok)} ${onErr('quiet', `${name} answered in ${took}`)}`);
-  } finally {
-    process.off('SIGINT', onInterrupt);
-    await client.close();
-  }
+  });
+}
+
+function fail(error: JexoError): never {
+  throw error;
+}
+
+function unknownTool(name: string, tools: readonly Tool[], target: TargetWords): JexoError {
+  const names = tools.map((each) => each.name);
+  const near = nearest(name, names);
+  return new JexoError(
+    'JEXO_TOOL_UNKNOWN',
+    `${showTarget(target)} has no tool ${name}.${near === undefined ? '' : ` Did you mean ${near}?`}`,
+    {
+      where: name,
+      next: `Its tools are: ${names.join(', ')}`,
+    },
+  );
 }
 
 async function readInput(given: string | undefined): Promise<Record<string, unknown>> {
@@ -96,11 +83,6 @@ async function readInput(given: string | undefined): Promise<Record<string, unkn
   if (typeof value !== 'object' || value === null || Array.isArray(value))
     throw new JexoError('JEXO_INPUT_INVALID', `The input from ${where} must be one JSON object.`, { where });
   return value as Record<string, unknown>;
-}
-
-function showProgress({ progress, total, message }: ProgressUpdate): void {
-  const far = total === undefined ? String(progress) : `${Math.round((100 * progress) / total)} %`;
-  note(onErr('quiet', `${far}${message === undefined ? '' : `  ${message}`}`));
 }
 
 function show(result: CallToolResult): void {
@@ -131,20 +113,5 @@ function showReadable(shown: Readable): void {
       const widest = Math.max(...shown.rows.map(([key]) => key.length));
       for (const [key, value] of shown.rows) print(`${onOut('slate', key.padEnd(widest))}  ${value}`);
     }
-  }
-}
-function blockText(block: ContentBlock): string {
-  switch (block.type) {
-    case 'text':
-      return block.text;
-    case 'image':
-    case 'audio':
-      return `[${block.type} ${block.mimeType}, ${Math.floor((block.data.length * 3) / 4)} bytes]`;
-    case 'resource':
-      return 'text' in block.resource
-        ? block.resource.text
-        : `[${block.resource.uri}, ${Math.floor((block.resource.blob.length * 3) / 4)} bytes]`;
-    case 'resource_link':
-      return `${block.title ?? block.name}: ${block.uri}`;
   }
 }

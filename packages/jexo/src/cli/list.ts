@@ -1,25 +1,16 @@
 import type { JsonSchema, Tool } from '../protocol/types.js';
 import { exampleCall } from '../inspect/input-text.js';
-import type { Choice } from '../offers/choose.js';
-import { connectTarget, reportOmitted, takeTarget } from './connect-target.js';
-import { readHeaders } from './headers.js';
+import { reportOmitted, takeTarget } from './connect-target.js';
 import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
+import { withClient, type ClientCommandOptions } from './with-client.js';
 
-interface ListOptions {
-  readonly json?: boolean;
-  readonly header?: string[];
-  readonly wireLog?: string;
-  readonly choice?: Choice;
-}
-
-export async function list(operands: readonly string[], command: readonly string[] | undefined, options: ListOptions): Promise<void> {
+export async function list(
+  operands: readonly string[],
+  command: readonly string[] | undefined,
+  options: ClientCommandOptions,
+): Promise<void> {
   const { target } = takeTarget(operands, command, 'As in: jexo list hives.ts');
-  const { client, omitted } = await connectTarget(target, {
-    headers: readHeaders(options.header),
-    wireLog: options.wireLog,
-    choice: options.choice,
-  });
-  try {
+  await withClient(target, options, async ({ client, omitted }) => {
     const { capabilities } = client.server;
     const tools = capabilities.tools === undefined ? [] : await client.tools();
     const [resources, templates] =
@@ -58,9 +49,7 @@ export async function list(operands: readonly string[], command: readonly string
     );
     reportOmitted(omitted);
     if (tools[0] !== undefined) note(`\n${onErr('quiet', 'Call one with:')} ${exampleCall(target.text ?? target.command!, tools[0])}`);
-  } finally {
-    await client.close();
-  }
+  });
 }
 
 function count(number: number, word: string): string {

@@ -25,6 +25,8 @@ const port = (name: string) => number(name, 0, 65535);
 const json = () => new Option('--json', 'print exact JSON to stdout, for scripts');
 const wireLog = () =>
   new Option('--wire-log <file>', 'write every message that passes into this file, a line of JSON each, secrets masked');
+const wire = () => new Option('--wire', 'print every message as it passes, on stderr, secrets masked');
+const standIn = () => new Option('--stand-in', 'answer a server that asks for a model by the stand-in, which is no model and says so');
 const header = () => new Option('--header <name: value...>', 'send this header with every HTTP request');
 const collect = (text: string, before: string[] = []) => [...before, text];
 
@@ -128,6 +130,7 @@ withChoice(program.command('list'))
   .description('show what a server offers')
   .argument('[target]')
   .addOption(header().argParser(collect))
+  .addOption(wire())
   .addOption(wireLog())
   .addOption(json())
   .addHelpText(
@@ -149,7 +152,9 @@ withChoice(program.command('call'))
       .default(60)
       .argParser(number('--timeout', 1, 86_400)),
   )
+  .addOption(standIn())
   .addOption(header().argParser(collect))
+  .addOption(wire())
   .addOption(wireLog())
   .addOption(json())
   .addHelpText(
@@ -161,12 +166,63 @@ Examples:
   jexo call hives.ts mix_syrup --input '{"colonies": 12}' --json
   jexo call http://127.0.0.1:4300/mcp mites_per_100 mites=9
   jexo call mites_per_100 mites=9 -- node server.mjs
+  jexo call api.ts book place.apiary=MR tags=calm tags=strong
 
+At a terminal, a missing input is asked for, and so is what the server asks meanwhile. Ctrl-C cancels the call on the server.
 Exit codes: 0 answered, 1 the tool failed, 2 wrong use or input, 3 the server could not be reached.`,
   )
   .action(async (target: string | undefined, tool: string | undefined, pairs: string[], options) =>
     (await import('./call.js')).call(
       [target, tool, ...pairs].filter((word) => word !== undefined),
+      command,
+      { ...options, ...choiceOf(options) },
+    ),
+  );
+
+withChoice(program.command('read'))
+  .description('read a resource')
+  .argument('[target]')
+  .argument('[resource]', 'a URI, or the name of a resource or a template')
+  .argument('[variable=value...]', 'the variables of a template')
+  .option('--out <file>', 'write the contents into a file')
+  .option('--watch', 'read it again whenever it changes, until Ctrl-C')
+  .addOption(header().argParser(collect))
+  .addOption(wire())
+  .addOption(wireLog())
+  .addOption(json())
+  .addHelpText(
+    'after',
+    `${targets}
+
+Examples:
+  jexo read apiary.ts hive://MR-03
+  jexo read apiary.ts hive hive=MR-03 --watch
+  jexo read apiary.ts alderwick://mark.png --out mark.png`,
+  )
+  .action(async (target: string | undefined, resource: string | undefined, pairs: string[], options) =>
+    (await import('./read.js')).read(
+      [target, resource, ...pairs].filter((word) => word !== undefined),
+      command,
+      { ...options, ...choiceOf(options) },
+    ),
+  );
+
+withChoice(program.command('prompt'))
+  .description('render a prompt')
+  .argument('[target]')
+  .argument('[prompt]')
+  .argument('[argument=value...]')
+  .addOption(header().argParser(collect))
+  .addOption(wire())
+  .addOption(wireLog())
+  .addOption(json())
+  .addHelpText(
+    'after',
+    `${targets}\n\nExamples:\n  jexo prompt apiary.ts inspection_summary hive=MR-03\n  jexo prompt apiary.ts lot_label lot=H-204 language=fr --json`,
+  )
+  .action(async (target: string | undefined, name: string | undefined, pairs: string[], options) =>
+    (await import('./prompt.js')).prompt(
+      [target, name, ...pairs].filter((word) => word !== undefined),
       command,
       { ...options, ...choiceOf(options) },
     ),

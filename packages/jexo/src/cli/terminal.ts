@@ -33,8 +33,8 @@ const unicode =
   process.env.TERM !== 'linux' &&
   !/^(C|POSIX)$/.test(process.env.LC_ALL ?? process.env.LC_CTYPE ?? process.env.LANG ?? 'UTF-8');
 export const symbols = unicode
-  ? { out: '→', in: '←', ok: '✓', failed: '✗', warn: '!', dot: '·' }
-  : { out: '->', in: '<-', ok: 'ok', failed: 'x', warn: '!', dot: '-' };
+  ? { out: '→', in: '←', ok: '✓', failed: '✗', warn: '!', dot: '·', bar: '━', track: '─' }
+  : { out: '->', in: '<-', ok: 'ok', failed: 'x', warn: '!', dot: '-', bar: '#', track: '.' };
 
 /** Results go to stdout, and nothing else: what the user's own code prints is led to stderr while it runs in this process. */
 let guarded: ReturnType<typeof guardStdout> | undefined;
@@ -49,6 +49,12 @@ export function print(text: string): void {
   const line = `${text}\n`;
   if (guarded !== undefined) guarded.write(line);
   else process.stdout.write(line);
+}
+
+/** Bytes as they are, for a pipe or a file. */
+export function printBytes(bytes: Uint8Array): void {
+  if (guarded !== undefined) guarded.write(bytes);
+  else process.stdout.write(bytes);
 }
 
 /** A line for the person at the terminal. */

@@ -75,6 +75,11 @@ function readValue(text: string, schema: JsonSchema | undefined, pair: string): 
   return text; // a text, or a value of the wrong kind, which the server refuses with the reason
 }
 
+/** Reads one value as its schema wants it; what is of another kind stays a text. @throws JexoError JEXO_INPUT_INVALID */
+export function readField(name: string, text: string, schema: JsonSchema): unknown {
+  return readValue(text, schema, `${name}=${text}`);
+}
+
 function parseOr(text: string): unknown {
   try {
     return JSON.parse(text);

@@ -7,7 +7,7 @@ type AnyFunction = (...args: any[]) => any;
 
 export interface StdoutGuard {
   /** Writes to the real stdout. */
-  write(text: string, written?: () => void): boolean;
+  write(text: string | Uint8Array, written?: () => void): boolean;
   /** Puts everything back. */
   release(): void;
 }

@@ -1,8 +1,8 @@
 import { createServer } from 'node:http';
-import { writeFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { connect } from '../support/connect.js';
-import { cli, freshFolder, hives, jexo, start } from '../support/command-line.js';
+import { cli, cooperative, freshFolder, hives, jexo, run, start } from '../support/command-line.js';
 
 const folder = freshFolder('cli');
 function file(name: string, text: string): string {
@@ -266,4 +266,89 @@ test('serve --watch tells connected clients of what was saved', async () => {
   await client.close();
   await running.stop();
   expect(running.stderr()).toContain('+ two');
+});
+
+const apiary = join(cooperative, 'apiary.ts');
+
+describe('read and prompt', () => {
+  test('a resource is read by its URI, by its name, and by a template with its variables', async () => {
+    const byUri = await jexo(['read', apiary, 'hive://MR-03']);
+    expect(byUri.code).toBe(0);
+    expect(JSON.parse(byUri.stdout)).toMatchObject({ id: 'MR-03' });
+    expect((await jexo(['read', apiary, 'hive', 'hive=MR-03'])).stdout).toBe(byUri.stdout);
+    expect((await jexo(['read', apiary, 'apiaries'])).stdout).toContain('Millrace');
+    const exact = await jexo(['read', apiary, 'hive://{hive}', 'hive=MR-03', '--json']);
+    expect(JSON.parse(exact.stdout)).toMatchObject({ contents: [{ uri: 'hive://MR-03', mimeType: 'application/json' }] });
+  });
+
+  test('bytes go into a pipe or a file as they are', async () => {
+    const out = join(folder, 'mark.png');
+    expect((await jexo(['read', apiary, 'mark', '--out', out])).code).toBe(0);
+    const written = readFileSync(out);
+    expect(written.subarray(1, 4).toString()).toBe('PNG');
+    const piped = await run('/bin/sh', ['-c', `'${process.execPath}' '${cli}' read '${apiary}' mark | wc -c`]);
+    expect(Number(piped.stdout)).toBe(written.length);
+  });
+
+  test('a prompt is rendered as the messages it becomes', async () => {
+    const { stdout } = await jexo(['prompt', apiary, 'before_winter', 'apiary=MR']);
+    expect(stdout).toMatch(/^user\nWe prepare the hives of Millrace for winter\.\n\nassistant\n/);
+    const exact = await jexo(['prompt', apiary, 'lot_label', 'lot=H-204', 'language=fr', '--json']);
+    expect(JSON.parse(exact.stdout)).toMatchObject({ messages: [{ role: 'user', content: { type: 'text' } }] });
+  });
+
+  test.each([
+    ['a resource that no list names', ['read', apiary, 'hve'], 2, 'Did you mean hive?'],
+    ['a template without its variable', ['read', apiary, 'hive'], 2, 'needs hive'],
+    ['variables for a whole URI', ['read', apiary, 'hive://MR-03', 'a=b'], 2, 'no variables'],
+    ['a URI that names nothing', ['read', apiary, 'hive://MR-99'], 1, 'not found'],
+    ['no resource', ['read', apiary], 2, 'Say which resource'],
+    ['a prompt that is not there', ['prompt', apiary, 'lot_lable'], 2, 'Did you mean lot_label?'],
+    ['a prompt with a wrong argument', ['prompt', apiary, 'before_winter', 'apiary=XX'], 1, 'apiary'],
+  ])('%s is refused with what to do', async (_name, args, code, says) => {
+    const found = await jexo(args);
+    expect([found.code, found.stdout]).toEqual([code, '']);
+    expect(found.stderr).toContain(says);
+    expect(JSON.parse((await jexo([...args, '--json'])).stdout)).toMatchObject({ error: { code: expect.stringMatching(/^JEXO_/) } });
+  });
+});
+
+test('--wire shows the messages as they pass, on stderr', async () => {
+  const { stdout, stderr } = await jexo(['call', hives, 'mix_syrup', 'colonies=2', '--wire', '--json']);
+  expect(JSON.parse(stdout)).toMatchObject({ structuredContent: { sugarKg: 2 } });
+  const lines = stderr.split('\n').filter((line) => /^(→|←|->|<-) \{/.test(line));
+  expect(lines.length).toBeGreaterThanOrEqual(5);
+  expect(JSON.parse(lines.at(-1)!.replace(/^\S+ /, ''))).toMatchObject({ result: { structuredContent: { sugarKg: 2 } } });
+});
+
+test('--stand-in answers a server that asks for a model; without it the tool does without', async () => {
+  expect((await jexo(['call', apiary, 'write_summary', 'hive=MR-03', '--stand-in'])).stdout).toContain('(stand-in model)');
+  expect((await jexo(['call', apiary, 'write_summary', 'hive=MR-03'])).stdout).toMatch(/2026-04-02: /);
+});
+
+/** Runs a command at a terminal of its own, typing these lines. */
+function atTerminal(args: readonly string[], lines: string): Promise<{ code: number | null; stdout: string }> {
+  const words = [process.execPath, cli, ...args].map((word) => `'${word}'`).join(' ');
+  return run('script', ['-qec', words, '/dev/null'], { stdin: lines, env: { TERM: 'dumb' } });
+}
+
+describe('at a terminal', () => {
+  test('a missing input is asked for until it fits', async () => {
+    const { code, stdout } = await atTerminal(['call', hives, 'winter_stores', 'frostMonths=4'], 'feeble\n2\n');
+    expect(stdout).toContain('1 weak   2 middling   3 strong');
+    expect(stdout).toContain('expected one of weak, middling, strong; got "feeble"');
+    expect(stdout).toContain('15.5');
+    expect(code).toBe(0);
+  });
+
+  test('what the server asks is answered, or declined', async () => {
+    const moved = await atTerminal(['call', apiary, 'move_hive', 'hive=MR-03'], 'SM\ny\ny\n');
+    expect(moved.stdout).toContain('Which apiary should it go to?');
+    expect(moved.stdout).toContain('Move MR-03 to SM?');
+    expect(moved.stdout).toMatch(/to\s+Saltmarsh/);
+    expect(moved.code).toBe(0);
+    const declined = await atTerminal(['call', apiary, 'move_hive', 'hive=MR-03', 'to=SM'], 'n\n');
+    expect(declined.stdout).toContain('JEXO_NOT_ACCEPTED');
+    expect(declined.code).toBe(1);
+  });
 });

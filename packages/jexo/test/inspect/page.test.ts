@@ -1,4 +1,5 @@
-import { readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, writeFileSync } from 'node:fs';
+import { request } from 'node:http';
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
 import type { Browser, Page } from 'playwright-core';
@@ -493,4 +494,30 @@ inChromium('axe finds nothing serious, in light and dark, in every place', async
       expect(serious.map(({ id, nodes }) => [colorScheme, place, id, nodes[0]!.html.slice(0, 200), nodes[0]!.failureSummary])).toEqual([]);
     }
   }
+});
+
+inChromium('the page answers this machine only, under its own name; --open hands the address to a browser', async () => {
+  const { address } = await bench([hives]);
+  const { port, hostname } = new URL(address);
+  const status = (headers: Record<string, string>) =>
+    new Promise((resolve, reject) => {
+      request({ port, hostname, path: '/', headers }, (response) => resolve(response.resume().statusCode))
+        .on('error', reject)
+        .end();
+    });
+  expect(await status({})).toBe(200);
+  expect(await status({ host: 'rebound.example' })).toBe(403);
+  expect(await status({ origin: 'https://elsewhere.example' })).toBe(403);
+  const folder = freshFolder('browser');
+  const opener = join(folder, 'opener.mjs');
+  const seen = join(folder, 'seen');
+  writeFileSync(
+    opener,
+    `#!${process.execPath}\nimport { writeFileSync } from 'node:fs';\nwriteFileSync(${JSON.stringify(seen)}, process.argv[2]);`,
+    { mode: 0o755 },
+  );
+  const running = await start(['inspect', hives, '--json', '--open'], { env: { BROWSER: opener, JEXO_CACHE: folder } });
+  open.push(running);
+  while (!existsSync(seen) || readFileSync(seen, 'utf8') === '') await new Promise((resolve) => setImmediate(resolve));
+  expect(readFileSync(seen, 'utf8')).toBe(running.said.address);
 });

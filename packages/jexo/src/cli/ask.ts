@@ -1,0 +1,187 @@
+import { createInterface, type Interface } from 'node:readline';
+import type { FormQuestion, PageQuestion, ServerAnswers } from '../client/answer-server.js';
+import { readField } from '../inspect/input-text.js';
+import { standInModel } from '../inspect/stand-in-model.js';
+import type { ElicitResult, JsonSchema } from '../protocol/types.js';
+import { note, onErr, symbols, width, wrap } from './terminal.js';
+
+/** True when a person sits at both ends: what is asked on stderr can be answered on stdin. */
+export function isSomebodyThere(): boolean {
+  return process.stdin.isTTY === true && process.stderr.isTTY === true;
+}
+
+/** Nobody waits for an answer any more, or the person has closed the input. */
+class Withdrawn extends Error {}
+
+interface Waiting {
+  readonly resolve: (line: string) => void;
+  readonly reject: (error: Withdrawn) => void;
+}
+interface Reader {
+  readonly terminal: Interface;
+  readonly lines: string[];
+  waiting: Waiting | undefined;
+  ended: boolean;
+}
+/** One reader for the whole command: lines that come before they are asked for are kept. */
+let reader: Reader | undefined;
+
+function openReader(): Reader {
+  if (reader !== undefined) return reader;
+  const terminal = createInterface({ input: process.stdin, output: process.stderr });
+  const own: Reader = { terminal, lines: [], waiting: undefined, ended: false };
+  terminal.on('line', (line) => {
+    const { waiting } = own;
+    own.waiting = undefined;
+    if (waiting === undefined) own.lines.push(line);
+    else waiting.resolve(line);
+  });
+  // Ctrl-C stops the whole call, not only the question.
+  terminal.on('SIGINT', () => process.kill(process.pid, 'SIGINT'));
+  terminal.on('close', () => {
+    own.ended = true;
+    own.waiting?.reject(new Withdrawn('the input was closed'));
+  });
+  return (reader = own);
+}
+
+/** Lets the terminal go: without this the command would wait for more lines for ever. */
+export function closeTerminal(): void {
+  reader?.terminal.close();
+  reader = undefined;
+}
+
+async function atTerminal<T>(signal: AbortSignal | undefined, use: (line: (prompt: string) => Promise<string>) => Promise<T>): Promise<T> {
+  const own = openReader();
+  const withdrawn = () => own.waiting?.reject(new Withdrawn('nobody waits for the answer any more'));
+  signal?.addEventListener('abort', withdrawn, { once: true });
+  try {
+    return await use((prompt) => {
+      own.terminal.setPrompt(prompt);
+      own.terminal.prompt();
+      const ready = own.lines.shift();
+      if (ready !== undefined) return Promise.resolve(ready);
+      if (own.ended || signal?.aborted) return Promise.reject(new Withdrawn('the input was closed'));
+      return new Promise((resolve, reject) => (own.waiting = { resolve, reject }));
+    });
+  } finally {
+    own.waiting = undefined;
+    signal?.removeEventListener('abort', withdrawn);
+  }
+}
+
+/** Asks for one value until it is of the right kind; undefined when it may be left out and is. */
+async function askField(line: (prompt: string) => Promise<string>, name: string, schema: JsonSchema, required: boolean): Promise<unknown> {
+  const values = choicesOf(schema);
+  const about = [schema.title, schema.description].filter(Boolean).join('. ');
+  if (about !== '') for (const text of wrap(about, width(process.stderr))) note(`  ${onErr('quiet', text)}`);
+  if (values.length > 0) note(`  ${onErr('quiet', values.map(({ words }, index) => `${index + 1} ${words}`).join('   '))}`);
+  const given = schema.default;
+  const hint = given !== undefined ? ` [${JSON.stringify(given)}]` : required ? '' : ' [leave out]';
+  for (;;) {
+    const text = (await line(`  ${onErr('amber', name)}${onErr('quiet', hint)} `)).trim();
+    if (text === '') {
+      if (given !== undefined) return given;
+      if (!required) return undefined;
+      note(`  ${onErr('brick', symbols.failed)} ${name} is needed.`);
+      continue;
+    }
+    const picked = values[Number(text) - 1];
+    if (picked !== undefined) return picked.value;
+    const read = readField(name, text, schema);
+    const wrong =
+      values.length > 0 && !values.some(({ value }) => value === read)
+        ? `one of ${values.map(({ words }) => words).join(', ')}`
+        : kindWanted(read, schema);
+    if (wrong === undefined) return read;
+    note(`  ${onErr('brick', symbols.failed)} expected ${wrong}; got ${JSON.stringify(text)}`);
+  }
+}
+
+function choicesOf(schema: JsonSchema): { value: unknown; words: string }[] {
+  const show = (value: unknown) => (typeof value === 'string' ? value : JSON.stringify(value));
+  if (Array.isArray(schema.enum)) {
+    const names = schema.enumNames as string[] | undefined;
+    return (schema.enum as unknown[]).map((value, index) => ({ value, words: names?.[index] ?? show(value) }));
+  }
+  const listed = schema.oneOf as JsonSchema[] | undefined;
+  return Array.isArray(listed) && listed.every((each) => each.const !== undefined)
+    ? listed.map(({ const: value, title }) => ({ value, words: typeof title === 'string' ? title : show(value) }))
+    : [];
+}
+
+/** What was wanted, when a value is of another kind; the server checks the rest. */
+function kindWanted(value: unknown, { type }: JsonSchema): string | undefined {
+  const wanted = [type].flat() as (string | undefined)[];
+  if (wanted[0] === undefined) return undefined;
+  const kind = value === null ? 'null' : Array.isArray(value) ? 'array' : typeof value;
+  const fits = wanted.some((each) => each === kind || (each === 'integer' && Number.isInteger(value)));
+  return fits ? undefined : wanted.join(' or ');
+}
+
+/** Asks for what a tool needs and was not given. */
+export async function askMissing(
+  schema: JsonSchema,
+  input: Record<string, unknown>,
+  signal?: AbortSignal,
+): Promise<Record<string, unknown>> {
+  const properties = (schema.properties ?? {}) as Record<string, JsonSchema>;
+  const missing = ((schema.required ?? []) as string[]).filter((name) => input[name] === undefined && properties[name] !== undefined);
+  if (missing.length === 0 || !isSomebodyThere()) return input;
+  return atTerminal(signal, async (line) => {
+    const complete = { ...input };
+    for (const name of missing) complete[name] = await askField(line, name, properties[name]!, true);
+    return complete;
+  });
+}
+
+/** Answers what a server asks, at the terminal. With nobody there nothing is declared, so that servers do without. */
+export function terminalAnswers(useStandIn: boolean): ServerAnswers {
+  return {
+    ...(isSomebodyThere() && { elicitation: { form: answerForm, url: answerPage } }),
+    ...(useStandIn && {
+      sampling: {
+        create(request) {
+          note(onErr('quiet', 'The server asked for a model’s answer; the stand-in, which is no model, gave one.'));
+          return standInModel(request);
+        },
+      },
+    }),
+  };
+}
+
+async function answerForm({ message, requestedSchema, signal }: FormQuestion): Promise<ElicitResult> {
+  note(`\n${onErr('slate', symbols.in)} ${onErr('bold', 'The server asks:')} ${message}`);
+  const properties = Object.entries((requestedSchema.properties ?? {}) as Record<string, JsonSchema>);
+  const required = new Set((requestedSchema.required ?? []) as string[]);
+  try {
+    return await atTerminal(signal, async (line): Promise<ElicitResult> => {
+      const content: Record<string, unknown> = {};
+      for (const [name, schema] of properties) {
+        const value = await askField(line, name, schema, required.has(name));
+        if (value !== undefined) content[name] = value;
+      }
+      const words = properties.length === 0 ? 'Yes or no?' : 'Send this?';
+      const said = (await line(`  ${words} ${onErr('quiet', '[y]es, [n]o, [c]lose')} `)).trim().toLowerCase();
+      if (said === '' || said.startsWith('y')) return { action: 'accept', content };
+      return { action: said.startsWith('c') ? 'cancel' : 'decline' };
+    });
+  } catch (error) {
+    if (error instanceof Withdrawn) return { action: 'cancel' };
+    throw error;
+  }
+}
+
+/** The whole address is shown; opening it is the person's own doing. */
+async function answerPage({ message, url, signal }: PageQuestion): Promise<Pick<ElicitResult, 'action'>> {
+  note(`\n${onErr('slate', symbols.in)} ${onErr('bold', 'The server sends you to a page:')} ${message}\n  ${onErr('amber', url)}`);
+  try {
+    return await atTerminal(signal, async (line) => {
+      const said = (await line(`  Will you visit it? ${onErr('quiet', '[y]es, [n]o, [c]lose')} `)).trim().toLowerCase();
+      return { action: said.startsWith('y') ? 'accept' : said.startsWith('c') ? 'cancel' : 'decline' };
+    });
+  } catch (error) {
+    if (error instanceof Withdrawn) return { action: 'cancel' };
+    throw error;
+  }
+}

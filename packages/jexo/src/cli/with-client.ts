@@ -1,0 +1,99 @@
+import type { Client } from '../client/connect-link.js';
+import { maskSecrets } from '../inspect/recorder.js';
+import type { Choice } from '../offers/choose.js';
+import type { Omission } from '../offers/offer.js';
+import type { ProgressUpdate } from '../protocol/types.js';
+import type { WireEvent } from '../transports/link.js';
+import { closeTerminal, terminalAnswers } from './ask.js';
+import { connectTarget, type TargetWords } from './connect-target.js';
+import { readHeaders } from './headers.js';
+import { note, onErr, symbols } from './terminal.js';
+
+/** The options of every command that talks to a server. */
+export interface ClientCommandOptions {
+  readonly json?: boolean;
+  readonly header?: string[];
+  readonly wireLog?: string;
+  readonly wire?: boolean;
+  readonly standIn?: boolean;
+  readonly choice?: Choice;
+}
+
+export interface Connected {
+  readonly client: Client;
+  readonly omitted: readonly Omission[];
+  /** Fires on Ctrl-C: what is in flight is cancelled on the server. */
+  readonly signal: AbortSignal;
+  readonly onProgress: (update: ProgressUpdate) => void;
+}
+
+/** Connects, does something, and closes, whatever happens. */
+export async function withClient<T>(
+  target: TargetWords,
+  options: ClientCommandOptions,
+  use: (connected: Connected) => Promise<T>,
+): Promise<T> {
+  const stop = new AbortController();
+  const onInterrupt = () => stop.abort(new Error('stopped from the keyboard'));
+  process.once('SIGINT', onInterrupt);
+  const bar = progressLine();
+  try {
+    const { client, omitted } = await connectTarget(target, {
+      headers: readHeaders(options.header),
+      wireLog: options.wireLog,
+      choice: options.choice,
+      ...terminalAnswers(options.standIn ?? false),
+      ...(options.wire && { tap: showWire }),
+      onLog({ level, data }) {
+        bar.clear();
+        note(`${onErr('quiet', `${level}:`)} ${typeof data === 'string' ? data : JSON.stringify(data)}`);
+      },
+    });
+    try {
+      return await use({ client, omitted, signal: stop.signal, onProgress: bar.show });
+    } finally {
+      bar.clear();
+      await client.close();
+    }
+  } finally {
+    closeTerminal();
+    process.off('SIGINT', onInterrupt);
+  }
+}
+
+/** Each message as it passes, on stderr, secrets masked. */
+function showWire({ way, message, http }: WireEvent): void {
+  const arrow = way === 'sent' ? onErr('amber', symbols.out) : onErr('moss', symbols.in);
+  const head = http === undefined ? '' : onErr('quiet', `${http.method ?? http.status} `);
+  if (message === undefined && http === undefined) return;
+  note(`${arrow} ${head}${message === undefined ? '' : typeof message === 'string' ? message : JSON.stringify(maskSecrets(message))}`);
+}
+
+const barWidth = 24;
+
+/** One line that is drawn over at a terminal; lines one after the other where it is none. */
+function progressLine(): { show: (update: ProgressUpdate) => void; clear: () => void } {
+  const live = process.stderr.isTTY === true && process.env.TERM !== 'dumb';
+  let drawn = false;
+  const clear = () => {
+    if (drawn) process.stderr.write('\r\u001b[2K');
+    drawn = false;
+  };
+  return {
+    clear,
+    show({ progress, total, message = '' }) {
+      const share = total === undefined || total === 0 ? undefined : Math.min(1, progress / total);
+      const far = share === undefined ? String(progress) : `${Math.round(100 * share)} %`;
+      if (!live) return note(onErr('quiet', `${far}${message === '' ? '' : `  ${message}`}`));
+      const filled = Math.round((share ?? 0) * barWidth);
+      const bar =
+        share === undefined
+          ? ''
+          : `${onErr('amber', symbols.bar.repeat(filled))}${onErr('quiet', symbols.track.repeat(barWidth - filled))} `;
+      const room = (process.stderr.columns ?? 80) - barWidth - far.length - 4;
+      clear();
+      process.stderr.write(`${bar}${far}  ${onErr('quiet', message.slice(0, Math.max(0, room)))}`);
+      drawn = true;
+    },
+  };
+}
