@@ -54,7 +54,7 @@ export default function Chart({ series: given, height = 220, points = false }: {
               labelSize: 20,
               labelFont: '13px system-ui',
               ...(labels && {
-                rotate: labels.length > 4 ? -35 : 0,
+                rotate: labels.length > 4 ? 35 : 0,
                 size: labels.length > 4 ? 72 : 40,
                 splits: () => labels.map((_, index) => index),
                 values: (_plot: uPlot, splits: number[]) => splits.map((split) => labels[split]?.slice(0, 16) ?? ''),
