@@ -228,6 +228,38 @@ withChoice(program.command('prompt'))
     ),
   );
 
+withChoice(program.command('check'))
+  .description('judge what a server offers: what a model will stumble over, what hosts refuse, what breaks the protocol')
+  .argument('[target]')
+  .addOption(
+    new Option('--fail-on <severity>', 'exit with 1 when something at least this grave is found')
+      .choices(['note', 'warning', 'error', 'never'])
+      .default('error'),
+  )
+  .addOption(
+    new Option('--silence <rule=reason>', 'put a rule aside, or rule:name=reason for one offer; may be repeated').argParser(collect),
+  )
+  .option('--sarif', 'print SARIF to stdout, for code hosting')
+  .addOption(header().argParser(collect))
+  .addOption(wireLog())
+  .addOption(json())
+  .addHelpText(
+    'after',
+    `${targets}
+
+Examples:
+  jexo check hives.ts
+  jexo check hives.ts --fail-on warning                 in a pre-commit hook
+  jexo check https://hives.example/mcp                  somebody else's server: is it safe to use?
+  jexo check hives.ts --silence 'no-output-schema:write_summary=its answer is prose'
+  jexo check hives.ts --sarif > findings.sarif
+
+Exit codes: 0 nothing so grave, 1 found, 2 wrong use, 3 the server could not be reached.`,
+  )
+  .action(async (target: string | undefined, options) =>
+    (await import('./check.js')).check(target === undefined ? [] : [target], command, { ...options, ...choiceOf(options) }),
+  );
+
 withChoice(program.command('inspect'))
   .description('open a bench in the browser: see what is offered, call it, follow every message')
   .argument('[targets...]', 'one or several; with none, connect from the page')

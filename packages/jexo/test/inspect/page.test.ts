@@ -279,6 +279,7 @@ inChromium('a task is followed, many runs are timed, two answers are compared, a
   const earlier = page.getByRole('region', { name: 'Earlier calls' }).locator('details').first();
   await earlier.locator('summary').first().click();
   await earlier.getByRole('button', { name: 'Compare with the latest' }).click();
+  await earlier.getByText('3 differences').waitFor();
   const rows = await earlier.getByRole('region', { name: 'Comparison' }).locator('tbody tr').allInnerTexts();
   expect(rows.map((each) => each.replaceAll(/\s+/g, ' '))).toEqual([
     expect.stringMatching(/rate 3 0\.7/),
@@ -413,6 +414,7 @@ inChromium('the model’s view: what it costs, what another description would ch
   await first.page.getByRole('button', { name: 'Model’s view' }).click();
   const view = first.page.getByRole('main', { name: 'As a model sees it' });
   await view.getByText('for 4 of 4 tools').waitFor();
+  await view.getByRole('heading', { name: /^~\d+ tokens$/ }).waitFor();
   const given = JSON.parse(await view.locator('.given pre').innerText()) as { name: string; description: string; input_schema: object }[];
   expect(given.map(({ name }) => name)).toEqual(['mix_syrup', 'days_to_harvest', 'mites_per_100', 'winter_stores']);
   expect(Object.keys(given[0]!)).toEqual(['name', 'description', 'input_schema']);
