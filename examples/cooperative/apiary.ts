@@ -85,8 +85,9 @@ const writeSummary = tool(
     description:
       'Has the caller’s own model put a hive’s inspections into two sentences for the keeper. Use when someone wants to read, not to look up.',
     input: z.object({ hive: hiveId }),
+    output: z.object({ summary: z.string() }),
     annotations: { readOnlyHint: true },
-    fallback: ({ hive }) => inspectionsOf(findHive(hive)),
+    fallback: ({ hive }) => ({ summary: inspectionsOf(findHive(hive)) }),
   },
   async ({ hive }, call) => {
     const text = inspectionsOf(findHive(hive));
@@ -96,7 +97,7 @@ const writeSummary = tool(
       maxTokens: 200,
     });
     const [block] = [content].flat();
-    return block?.type === 'text' ? block.text : text;
+    return { summary: block?.type === 'text' ? block.text : text };
   },
 );
 

@@ -74,8 +74,8 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
   };
   for (const tool of seen.tools) await checkTool(tool, report);
   for (const prompt of seen.prompts) checkDescribed(`prompt ${prompt.name}`, prompt.name, prompt.description, report);
-  for (const resource of seen.resources)
-    checkDescribed(`resource ${resource.uri}`, resource.name, resource.description ?? resource.title, report);
+  for (const { uri, title, description } of seen.resources)
+    if (!description && !title) checkDescribed(`resource ${uri}`, uri, undefined, report);
   for (const template of seen.templates) checkDescribed(`template ${template.uriTemplate}`, template.name, template.description, report);
   checkConfusable(seen.tools, report);
   checkSize(seen.tools, report);
@@ -233,7 +233,7 @@ async function checkExamples({ inputSchema }: Tool, subject: string, report: Rep
       rule: 'invalid-example',
       severity: 'error',
       subject: about,
-      message: `${what} ${JSON.stringify(value).slice(0, 80)} does not fit its own schema: ${describeIssues(checked.issues).replace(/^- value\.?/, '')}`,
+      message: `${what} ${JSON.stringify(value).slice(0, 80)} does not fit its own schema: ${describeIssues(checked.issues).replace(/^- value[.:]? ?/gm, '')}`,
       remedy: 'Mend the example, or the schema.',
     });
   };
@@ -247,7 +247,7 @@ async function checkExamples({ inputSchema }: Tool, subject: string, report: Rep
 }
 
 const changing =
-  /^(?:add|append|book|cancel|clear|close|create|delete|destroy|drop|edit|insert|modify|move|patch|post|purge|put|remove|rename|replace|reset|send|set|submit|update|upload|withdraw|write)(?:_|$)/;
+  /^(?:add|append|book|cancel|clear|close|create|delete|destroy|drop|edit|insert|modify|move|patch|post|purge|put|remove|rename|replace|reset|send|set|submit|update|upload|withdraw)(?:_|$)|^write_(?:back|entry|file|log|record|row|to)(?:_|$)/;
 const destroying = /^(?:clear|delete|destroy|drop|purge|remove|withdraw|wipe)(?:_|$)/;
 const looking = /^(?:calculate|compute|count|describe|fetch|find|get|list|look_up|lookup|query|read|search|show)(?:_|$)/;
 

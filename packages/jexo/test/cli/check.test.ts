@@ -1,0 +1,98 @@
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { rules } from '../../src/inspect/check.js';
+import { cooperative, freshFolder, hives, jexo } from '../support/command-line.js';
+
+const poor = fileURLToPath(new URL('../support/poor-server.mjs', import.meta.url));
+const apiary = join(cooperative, 'apiary.ts');
+
+interface Found {
+  readonly findings: readonly { rule: string; severity: string; subject: string; where?: string; message: string; remedy: string }[];
+  readonly silenced: readonly { rule: string; reason: string }[];
+}
+async function check(...args: string[]) {
+  const { code, stdout, stderr } = await jexo(['check', '--json', ...args], { env: { SLOW: '3100' } });
+  return { code, stderr, ...(JSON.parse(stdout) as Found) };
+}
+
+test('the demo passes with no finding', async () => {
+  for (const target of [apiary, hives]) {
+    const { code, findings } = await check(target, '--fail-on', 'note');
+    expect([findings, code]).toEqual([[], 0]);
+  }
+});
+
+test('a deliberately poor server yields each finding once', async () => {
+  const { code, findings } = await check('--', process.execPath, poor);
+  // Every rule but the one on what could not be read: that is for modules.
+  expect(findings.map(({ rule }) => rule).sort()).toEqual(
+    Object.keys(rules)
+      .filter((rule) => rule !== 'left-out')
+      .sort(),
+  );
+  expect(code).toBe(1);
+  const of = (rule: string) => findings.find((each) => each.rule === rule)!;
+  expect(of('confusable-tools')).toMatchObject({ subject: 'tool queen_line', message: expect.stringMatching(/queen_lines.*\(queen, /) });
+  expect(of('list-size').message).toMatch(/largest: huge ~1\d{4}/);
+  expect(of('invisible-characters').message).toContain('U+200B');
+  expect(of('parameter-without-description').subject).toBe('tool weigh kg');
+  for (const { message, remedy } of findings) expect([message, remedy]).toEqual([expect.stringMatching(/\.$/), expect.any(String)]);
+});
+
+describe('a module', () => {
+  const file = join(freshFolder('check'), 'lots.ts');
+  writeFileSync(
+    file,
+    `export function count(jars: number): number { return jars }
+/** Bottles honey into jars of one size. @param jars how many */
+export function bottle(jars: number): void {}
+export function pour(into: symbol): void {}`,
+  );
+
+  test('is told of by file and line, and what could not be offered too', async () => {
+    const { code, findings } = await check(file);
+    expect(code).toBe(1);
+    expect(findings.map(({ rule, subject, where }) => [rule, subject, where?.replace(/^.*lots/, 'lots')])).toEqual([
+      ['no-description', 'tool count', 'lots.ts:1'],
+      ['parameter-without-description', 'tool count jars', 'lots.ts:1'],
+      ['left-out', 'function pour', 'lots.ts:4'],
+      ['no-output-schema', 'tool bottle', 'lots.ts:3'],
+    ]);
+  });
+
+  test('a finding can be silenced with a reason, and the gravity that fails be chosen', async () => {
+    const silenced = await check(file, '--silence', 'no-description:count=its name says all', '--silence', 'left-out=known');
+    expect(silenced.findings.map(({ rule }) => rule)).toEqual(['parameter-without-description', 'no-output-schema']);
+    expect(silenced.silenced.map(({ rule, reason }) => [rule, reason])).toEqual([
+      ['no-description', 'its name says all'],
+      ['left-out', 'known'],
+    ]);
+    expect(silenced.code).toBe(0);
+    expect((await check(file, '--silence', 'no-description=x', '--fail-on', 'warning')).code).toBe(1);
+    expect((await check(file, '--fail-on', 'never')).code).toBe(0);
+    for (const wrong of ['nonsense', 'no-such-rule=x', 'left-out='])
+      expect(await jexo(['check', file, '--silence', wrong])).toMatchObject({ code: 2, stderr: expect.stringContaining('rule=reason') });
+  });
+
+  test('as SARIF, with places', async () => {
+    const { stdout } = await jexo(['check', file, '--sarif']);
+    const { version, runs } = JSON.parse(stdout) as {
+      version: string;
+      runs: { tool: { driver: { rules: { id: string }[] } }; results: { ruleId: string; level: string; locations: object[] }[] }[];
+    };
+    expect(version).toBe('2.1.0');
+    const ids = new Set(runs[0]!.tool.driver.rules.map(({ id }) => id));
+    expect(runs[0]!.results.every(({ ruleId }) => ids.has(ruleId))).toBe(true);
+    expect(runs[0]!.results[0]).toMatchObject({
+      level: 'error',
+      locations: [{ physicalLocation: { artifactLocation: { uri: expect.stringMatching(/lots\.ts$/) }, region: { startLine: 1 } } }],
+    });
+  });
+
+  test('for people, grouped by what it is about, with the remedy', async () => {
+    const { stdout, stderr } = await jexo(['check', file]);
+    expect(stdout).toMatch(/tool count {2}\S*lots\.ts:1 {2}no-description\n {2}It has no description\.\n {2}Say what it does/);
+    expect(stderr).toContain('1 error, 2 warnings, 1 note');
+  });
+});
