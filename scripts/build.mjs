@@ -94,7 +94,12 @@ async function buildLibrary() {
   const node = await build({
     ...shared,
     define,
-    entryPoints: { index: join(pkg, 'src/index.ts'), cli: join(pkg, 'src/cli/main.ts'), packed: join(pkg, 'src/pack/packed-entry.ts') },
+    entryPoints: {
+      index: join(pkg, 'src/index.ts'),
+      testing: join(pkg, 'src/testing.ts'),
+      cli: join(pkg, 'src/cli/main.ts'),
+      packed: join(pkg, 'src/pack/packed-entry.ts'),
+    },
     platform: 'node',
     target: 'node20',
     splitting: true,

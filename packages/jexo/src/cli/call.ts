@@ -26,7 +26,7 @@ export async function call(operands: readonly string[], command: readonly string
     throw new JexoError('JEXO_USAGE', 'Say which tool to call.', {
       next: `${usage}. The tools are shown by: jexo list ${showTarget(target)}`,
     });
-  await withClient(target, options, async ({ client, signal, onProgress }) => {
+  await withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
     const tools = await client.tools();
     const tool = tools.find((each) => each.name === name) ?? fail(unknownTool(name, tools, target));
     const given = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema) };
@@ -37,6 +37,7 @@ export async function call(operands: readonly string[], command: readonly string
         throw new JexoError('JEXO_INPUT_INVALID', error.message, { where: name, data: error.data });
       throw error;
     });
+    clearProgress();
     if (options.json) print(JSON.stringify(result, null, 2));
     else show(result);
     const took = duration(performance.now() - start);

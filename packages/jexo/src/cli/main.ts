@@ -287,6 +287,16 @@ withChoice(program.command('pack'))
   )
   .action(async (target: string | undefined, options) => (await import('./pack.js')).pack(target, { ...options, ...choiceOf(options) }));
 
+program
+  .command('completion')
+  .description('print the script that completes commands, tools, arguments and values in your shell')
+  .argument('[shell]', 'bash, zsh or fish')
+  .option('--for', 'print what may stand where the cursor is; the words stand behind --')
+  .addHelpText('after', '\nExamples:\n  eval "$(jexo completion bash)"\n  jexo completion fish > ~/.config/fish/completions/jexo.fish')
+  .action(async (shell: string | undefined, options: { for?: boolean }) =>
+    (await import('./completion.js')).completion(program, shell, options.for ? (command ?? []) : undefined),
+  );
+
 /** An error in the three parts a person needs: what happened, where, what to do next. */
 function report(error: unknown, asJson: boolean): number {
   const known = isJexoError(error)

@@ -22,7 +22,7 @@ export async function prompt(
     throw new JexoError('JEXO_USAGE', 'Say which prompt to render.', {
       next: `${usage}. The prompts are shown by: jexo list ${showTarget(target)}`,
     });
-  await withClient(target, options, async ({ client, signal, onProgress }) => {
+  await withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
     const prompts = await client.prompts({ signal });
     const found = prompts.find((each) => each.name === name);
     if (found === undefined) {
@@ -42,6 +42,7 @@ export async function prompt(
     const schema = schemaOf(found);
     const input = await askMissing(schema, readPairs(pairs, schema), signal);
     const rendered = await client.prompt(name, input as Record<string, string>, { signal, onProgress });
+    clearProgress();
     if (options.json) return print(JSON.stringify(rendered, null, 2));
     rendered.messages.forEach(({ role, content }, index) => {
       if (index > 0) print('');

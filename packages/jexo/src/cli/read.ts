@@ -23,7 +23,7 @@ export async function read(operands: readonly string[], command: readonly string
     throw new JexoError('JEXO_USAGE', 'Say which resource to read.', {
       next: `${usage}. The resources are shown by: jexo list ${showTarget(target)}`,
     });
-  await withClient(target, options, async ({ client, signal, onProgress }) => {
+  await withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
     const uri = await uriOf(named, pairs, async () => {
       const [resources, templates] = await Promise.all([client.resources({ signal }), client.templates({ signal })]);
       return { resources, templates };
@@ -31,6 +31,7 @@ export async function read(operands: readonly string[], command: readonly string
     const once = async () => {
       const start = performance.now();
       const result = await client.read(uri, { signal, onProgress });
+      clearProgress();
       await show(result, options);
       if (!options.json) note(`${onErr('moss', symbols.ok)} ${onErr('quiet', `${uri} read in ${duration(performance.now() - start)}`)}`);
     };

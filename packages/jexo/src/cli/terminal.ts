@@ -7,7 +7,7 @@ const styles: Record<Style, Parameters<typeof styleText>[0]> = {
   moss: 'green',
   brick: 'red',
   ochre: 'yellow',
-  slate: 'blue',
+  slate: 'blueBright', // plain blue cannot be read on a dark ground
   quiet: 'gray',
   bold: 'bold',
 };

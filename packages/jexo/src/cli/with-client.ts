@@ -25,6 +25,8 @@ export interface Connected {
   /** Fires on Ctrl-C: what is in flight is cancelled on the server. */
   readonly signal: AbortSignal;
   readonly onProgress: (update: ProgressUpdate) => void;
+  /** Takes the line of progress away, before anything else is shown. */
+  readonly clearProgress: () => void;
 }
 
 /** Connects, does something, and closes, whatever happens. */
@@ -50,7 +52,7 @@ export async function withClient<T>(
       },
     });
     try {
-      return await use({ client, omitted, signal: stop.signal, onProgress: bar.show });
+      return await use({ client, omitted, signal: stop.signal, onProgress: bar.show, clearProgress: bar.clear });
     } finally {
       bar.clear();
       await client.close();

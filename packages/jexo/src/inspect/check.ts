@@ -233,7 +233,7 @@ async function checkExamples({ inputSchema }: Tool, subject: string, report: Rep
       rule: 'invalid-example',
       severity: 'error',
       subject: about,
-      message: `${what} ${JSON.stringify(value).slice(0, 80)} does not fit its own schema: ${describeIssues(checked.issues).replace(/^- value[.:]? ?/gm, '')}`,
+      message: `${what} ${JSON.stringify(value).slice(0, 80)} does not fit its own schema: ${describeIssues(checked.issues).replace(/^- value[.:]? ?/gm, '')}.`,
       remedy: 'Mend the example, or the schema.',
     });
   };

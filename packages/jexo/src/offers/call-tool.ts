@@ -1,7 +1,7 @@
 import { isJexoError } from '../errors.js';
 import type { Exchange } from '../engine/exchange.js';
 import type { Reach, TaskBook } from '../engine/task-book.js';
-import { errorCodes, RawJson, RpcError, type Params } from '../protocol/json-rpc.js';
+import { errorCodes, isRawJson, RawJson, RpcError, type Params } from '../protocol/json-rpc.js';
 import { since } from '../protocol/revisions.js';
 import { shapeResult } from '../protocol/shape-down.js';
 import type { JsonSchema } from '../protocol/types.js';
@@ -48,7 +48,7 @@ export function callTool(context: ToolCallContext, params: Params, exchange: Exc
 
 /** A task's result is kept and given later, so it is a plain value. */
 function plain(result: unknown): unknown {
-  return result instanceof RawJson ? JSON.parse(result.json) : result;
+  return isRawJson(result) ? JSON.parse(result.json) : result;
 }
 
 function perform(context: ToolCallContext, tool: ToolOffer, input: Record<string, unknown>, reach: Reach): unknown {

@@ -57,13 +57,21 @@ export class RpcError extends Error {
   }
 }
 
+const raw = Symbol.for('jexo.raw-json');
+
 /** JSON that is already serialised, so that a listing is written once and sent many times. */
 export class RawJson {
+  readonly [raw] = true;
   constructor(readonly json: string) {}
 }
 
+/** Recognises what any copy of this package has serialised: a server may come from another one than what serves it. */
+export function isRawJson(value: unknown): value is RawJson {
+  return typeof value === 'object' && value !== null && raw in value;
+}
+
 export function encode(message: JsonRpcMessage | readonly JsonRpcMessage[]): string {
-  if (!Array.isArray(message) && (message as JsonRpcResult).result instanceof RawJson) {
+  if (!Array.isArray(message) && isRawJson((message as JsonRpcResult).result)) {
     const { id, result } = message as JsonRpcResult;
     return `{"jsonrpc":"2.0","id":${JSON.stringify(id)},"result":${(result as RawJson).json}}`;
   }

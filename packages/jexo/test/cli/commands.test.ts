@@ -352,3 +352,46 @@ describe('at a terminal', () => {
     expect(declined.code).toBe(1);
   });
 });
+
+describe('completion', () => {
+  test.each([
+    [['ca'], ['call']],
+    [
+      ['check', '--fail-on', ''],
+      ['note', 'warning', 'error', 'never'],
+    ],
+    [['call', '--ti'], ['--timeout']],
+    [
+      ['call', hives, 'mi'],
+      ['mix_syrup', 'mites_per_100'],
+    ],
+    [['call', hives, 'mix_syrup', 'colonies=2', ''], ['season=']],
+    [['call', hives, 'mix_syrup', 'season', '=', 'a'], ['season=autumn']],
+    [
+      ['prompt', apiary, 'lot_label', 'language='],
+      ['language=en', 'language=fr', 'language=de', 'language=cy'],
+    ],
+    [['read', apiary, 'hive', 'hive=LM-07'], ['hive=LM-07']],
+    [['list', ''], []],
+    [['nonsense', ''], []],
+  ])('%j', async (words, expected) => {
+    const { stdout, code } = await jexo(['completion', '--for', '--', ...words]);
+    expect(
+      stdout
+        .split('\n')
+        .filter(Boolean)
+        .map((line) => line.split('\t')[0]),
+    ).toEqual(expected);
+    expect(code).toBe(0);
+  });
+
+  test('bash completes with the script it is given', async () => {
+    const bin = freshFolder('bin');
+    writeFileSync(join(bin, 'jexo'), `#!/bin/sh\nexec '${process.execPath}' '${cli}' "$@"\n`, { mode: 0o755 });
+    const script = `eval "$(jexo completion bash)"; COMP_WORDS=(jexo call '${hives}' mi); COMP_CWORD=3; _jexo; echo "\${COMPREPLY[@]}"`;
+    const { stdout } = await run('bash', ['-c', script], { env: { PATH: `${bin}:${process.env.PATH}` } });
+    expect(stdout.trim()).toBe('mix_syrup mites_per_100');
+    for (const shell of ['zsh', 'fish']) expect((await jexo(['completion', shell])).stdout).toContain('jexo completion --for --');
+    expect(await jexo(['completion', 'abacus'])).toMatchObject({ code: 2, stderr: expect.stringContaining('bash, zsh, fish') });
+  });
+});

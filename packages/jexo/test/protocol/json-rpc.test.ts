@@ -56,3 +56,8 @@ test('a batch is a JSON list', () => {
     { jsonrpc: '2.0', method: 'x' },
   ]);
 });
+
+test('what another copy of the package has serialised is sent as it is', () => {
+  const foreign = { [Symbol.for('jexo.raw-json')]: true, json: '{"tools":[]}' };
+  expect(encode({ jsonrpc: '2.0', id: 1, result: foreign })).toBe('{"jsonrpc":"2.0","id":1,"result":{"tools":[]}}');
+});
