@@ -59,7 +59,7 @@ export async function tellStory(address, print = console.log) {
     line('·', `another one, cancelled: ${(await again.cancel()).status}`);
 
     print('\nA tool has the client’s own model write (here a stand-in, which says that it is one):');
-    line('←', (await client.call('write_summary', { hive: 'UC-02' })).content[0].text);
+    line('←', (await client.call('write_summary', { hive: 'UC-02' })).structuredContent.summary);
   } finally {
     await client.close();
   }

@@ -265,15 +265,25 @@ function Examples({ schema, onTake }: { schema: JsonSchema; onTake: (input: Inpu
 
 function WatchToggle({ connection, uri }: { connection: ConnectionState; uri: string }) {
   const [trouble, setTrouble] = useState<Trouble>();
+  const [wanted, setWanted] = useState<boolean>();
   if (connection.server?.capabilities.resources?.subscribe !== true) return null;
   const on = connection.watched.includes(uri);
+  // What was asked for shows at once; the server's word comes a moment later.
+  const shown = wanted ?? on;
   return (
     <>
       <label className="quiet">
         <input
           type="checkbox"
-          checked={on}
-          onChange={(event) => void setWatched(connection.id, uri, event.target.checked).catch((error) => setTrouble(troubleOf(error)))}
+          checked={shown}
+          onChange={(event) => {
+            const next = event.target.checked;
+            setWanted(next);
+            setTrouble(undefined);
+            setWatched(connection.id, uri, next)
+              .catch((error: unknown) => setTrouble(troubleOf(error)))
+              .finally(() => setWanted(undefined));
+          }}
         />{' '}
         watch for changes
       </label>
