@@ -56,7 +56,7 @@ function ConnectionCard({ connection }: { connection: ConnectionState }) {
     ['revision', server?.protocolVersion],
     ['version', server?.serverInfo.version],
     ['handshake', connection.handshakeMs === undefined ? undefined : duration(connection.handshakeMs)],
-    ['first listing', connection.listMs === undefined ? undefined : duration(connection.listMs)],
+    ['listing', connection.listMs === undefined ? undefined : duration(connection.listMs)],
   ] as const;
   return (
     <section className="sheet" aria-label={`Connection ${connection.shown}`}>

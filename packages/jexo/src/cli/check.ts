@@ -14,7 +14,7 @@ import {
 import { same } from '../inspect/difference.js';
 import { createWireJudge } from '../inspect/judge-wire.js';
 import type { Tool } from '../protocol/types.js';
-import { openTarget } from '../targets/open-target.js';
+import type { Server } from '../offers/define-server.js';
 import { connectTarget, showTarget, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
@@ -34,7 +34,11 @@ export async function check(operands: readonly string[], command: readonly strin
   const deviations: string[] = [];
   let noticed = false;
   const start = performance.now();
-  const { client, omitted } = await connectTarget(target, {
+  const {
+    client,
+    omitted,
+    server: own,
+  } = await connectTarget(target, {
     headers: readHeaders(options.header),
     wireLog: options.wireLog,
     choice: options.choice,
@@ -52,7 +56,6 @@ export async function check(operands: readonly string[], command: readonly strin
     const [resources, templates] = hasResources === undefined ? [[], []] : await Promise.all([client.resources(), client.templates()]);
     const prompts = hasPrompts === undefined ? [] : await client.prompts();
     const again = hasTools === undefined ? [] : await client.tools();
-    const own = target.command === undefined && !/^https?:/i.test(target.text ?? '');
     found = await checkServer({
       server: client.server,
       tools,
@@ -60,10 +63,10 @@ export async function check(operands: readonly string[], command: readonly strin
       templates,
       prompts,
       omitted: omitted.map((each) => ({ ...each, where: placeOf(target.text, each.where) })),
-      ...(own && { places: await placesOf(target.text!, options) }),
-      foreign: !own,
+      ...(own && { places: await placesOf(own, target.text!) }),
+      foreign: own === undefined,
       deviations,
-      ...(!own && { startMs }),
+      ...(own === undefined && { startMs }),
       changedSilently: noticed ? [] : changed(tools, again),
     });
   } finally {
@@ -101,8 +104,8 @@ function placeOf(target: string | undefined, where: string): string {
   return relative(process.cwd(), join(dirname(target), where)) || where;
 }
 
-async function placesOf(target: string, { choice }: CheckOptions): Promise<Record<string, string>> {
-  const { tools, resources, templates, prompts } = await (await openTarget(target, choice === undefined ? {} : { choice })).catalogue();
+async function placesOf(server: Server, target: string): Promise<Record<string, string>> {
+  const { tools, resources, templates, prompts } = await server.catalogue();
   const places: Record<string, string> = {};
   for (const [kind, all] of Object.entries({ tool: tools, resource: resources, template: templates, prompt: prompts }))
     for (const [key, { offer }] of all as ReadonlyMap<string, { offer: { where?: string | undefined } }>)

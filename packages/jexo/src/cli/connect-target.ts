@@ -4,6 +4,7 @@ import { connectLink, type Client } from '../client/connect-link.js';
 import { JexoError } from '../errors.js';
 import { quoteForShell } from '../inspect/input-text.js';
 import type { Choice } from '../offers/choose.js';
+import type { Server } from '../offers/define-server.js';
 import { openTarget } from '../targets/open-target.js';
 import type { Omission } from '../offers/offer.js';
 import { openWireLog } from './wire-log.js';
@@ -44,7 +45,7 @@ export interface CliConnectOptions extends ConnectOptions {
 export async function connectTarget(
   { text, command }: TargetWords,
   { wireLog, choice, ...given }: CliConnectOptions,
-): Promise<{ client: Client; omitted: readonly Omission[] }> {
+): Promise<{ client: Client; omitted: readonly Omission[]; server?: Server }> {
   const log = wireLog === undefined ? undefined : openWireLog(wireLog);
   const options: ConnectOptions = log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap?.(event)) };
   if (command !== undefined || /^https?:\/\//i.test(text!)) {
@@ -58,7 +59,7 @@ export async function connectTarget(
   const server = await openTarget(text!, choice === undefined ? {} : { choice });
   const { omitted } = await server.catalogue();
   const client = await connectLink(memoryLink(server, { ...options, onFault: reportFault }), options);
-  return { client, omitted };
+  return { client, omitted, server };
 }
 
 export function reportFault(error: unknown, reference: string): void {

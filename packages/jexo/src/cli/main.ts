@@ -59,6 +59,11 @@ function withChoice(command: Command): Command {
     .option('--prefix <text>', 'put this before the name of every tool and prompt');
 }
 
+/** The options of every command that talks to a server as a client. */
+function withClientOptions(command: Command): Command {
+  return command.addOption(header().argParser(collect)).addOption(wire()).addOption(wireLog()).addOption(json());
+}
+
 function splitPair(text: string): [string, string] {
   const at = text.indexOf('=');
   return at < 0 ? ['', ''] : [text.slice(0, at).trim(), text.slice(at + 1).trim()];
@@ -126,13 +131,9 @@ With --json, one line of JSON on stderr says where it is served.`,
   )
   .action(async (found: string[], options) => (await import('./serve.js')).serve(found, command, { ...options, ...choiceOf(options) }));
 
-withChoice(program.command('list'))
+withClientOptions(withChoice(program.command('list')))
   .description('show what a server offers')
   .argument('[target]')
-  .addOption(header().argParser(collect))
-  .addOption(wire())
-  .addOption(wireLog())
-  .addOption(json())
   .addHelpText(
     'after',
     `${targets}\n\nExamples:\n  jexo list hives.ts\n  jexo list hives.ts --json | jq '.tools[].name'\n  jexo list -- node server.mjs`,
@@ -141,7 +142,7 @@ withChoice(program.command('list'))
     (await import('./list.js')).list(target === undefined ? [] : [target], command, { ...options, ...choiceOf(options) }),
   );
 
-withChoice(program.command('call'))
+withClientOptions(withChoice(program.command('call')))
   .description('call a tool')
   .argument('[target]')
   .argument('[tool]')
@@ -153,10 +154,6 @@ withChoice(program.command('call'))
       .argParser(number('--timeout', 1, 86_400)),
   )
   .addOption(standIn())
-  .addOption(header().argParser(collect))
-  .addOption(wire())
-  .addOption(wireLog())
-  .addOption(json())
   .addHelpText(
     'after',
     `${targets}
@@ -179,17 +176,13 @@ Exit codes: 0 answered, 1 the tool failed, 2 wrong use or input, 3 the server co
     ),
   );
 
-withChoice(program.command('read'))
+withClientOptions(withChoice(program.command('read')))
   .description('read a resource')
   .argument('[target]')
   .argument('[resource]', 'a URI, or the name of a resource or a template')
   .argument('[variable=value...]', 'the variables of a template')
   .option('--out <file>', 'write the contents into a file')
   .option('--watch', 'read it again whenever it changes, until Ctrl-C')
-  .addOption(header().argParser(collect))
-  .addOption(wire())
-  .addOption(wireLog())
-  .addOption(json())
   .addHelpText(
     'after',
     `${targets}
@@ -207,15 +200,11 @@ Examples:
     ),
   );
 
-withChoice(program.command('prompt'))
+withClientOptions(withChoice(program.command('prompt')))
   .description('render a prompt')
   .argument('[target]')
   .argument('[prompt]')
   .argument('[argument=value...]')
-  .addOption(header().argParser(collect))
-  .addOption(wire())
-  .addOption(wireLog())
-  .addOption(json())
   .addHelpText(
     'after',
     `${targets}\n\nExamples:\n  jexo prompt apiary.ts inspection_summary hive=MR-03\n  jexo prompt apiary.ts lot_label lot=H-204 language=fr --json`,

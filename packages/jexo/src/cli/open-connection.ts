@@ -24,12 +24,12 @@ export async function openConnection(spec: ConnectionSpec, options: OpenOptions,
   const watched = await watchTargets([target], {
     ...(choice && { choice }),
     onReload: (reloaded) =>
-      reloaded.ok ? options.onReloaded(undefined, reloaded.catalogue.omitted) : options.onReloaded(troubleOf(reloaded.error), []),
+      options.onReloaded(reloaded.ok ? { omitted: reloaded.catalogue.omitted } : { trouble: troubleOf(reloaded.error) }),
   });
   try {
     const { omitted } = await watched.server.catalogue();
     const client = await connectLink(memoryLink(watched.server, { ...options, onFault: reportFault }), options);
-    return { client, omitted, origins: await originsOf(watched.server), end: watched.close };
+    return { client, omitted, origins: () => originsOf(watched.server), end: watched.close };
   } catch (error) {
     watched.close();
     throw error;

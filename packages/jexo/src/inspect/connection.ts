@@ -25,7 +25,7 @@ export interface ConnectionState {
   readonly server?: InitializeResult;
   /** What we declared to the server. */
   readonly clientCapabilities: object;
-  /** Milliseconds from the start to the end of the handshake, and of the first listing. */
+  /** Milliseconds from the start to the end of the handshake, and of the latest listing. */
   readonly handshakeMs?: number;
   readonly listMs?: number;
   readonly shelf: readonly ShelfItem[];
@@ -42,7 +42,8 @@ export interface ConnectionState {
 export interface Opened {
   readonly client: Client;
   readonly omitted: readonly Omission[];
-  readonly origins?: Origins;
+  /** Where offers come from, as it is now: a module that was read again may have others. */
+  readonly origins?: () => Promise<Origins>;
   /** Ends whatever was begun for this connection beside the client. */
   readonly end?: () => void;
 }
@@ -51,7 +52,7 @@ export type OpenOptions = ClientOptions & {
   readonly tap: WireTap;
   readonly onStderr: (line: string) => void;
   /** Told when a module that is watched was read again, or could not be. */
-  readonly onReloaded: (trouble: Trouble | undefined, omitted: readonly Omission[]) => void;
+  readonly onReloaded: (reloaded: { readonly omitted: readonly Omission[] } | { readonly trouble: Trouble }) => void;
 };
 
 export interface ConnectionListener {
@@ -85,7 +86,7 @@ export function createConnection(
 ): Connection {
   let client: Client | undefined;
   let end: (() => void) | undefined;
-  let origins: Origins = {};
+  let origins: Opened['origins'];
   let generation = 0;
   /** The shelf as a person last saw it. */
   let looked: readonly ShelfItem[] | undefined;
@@ -109,7 +110,7 @@ export function createConnection(
   const list = async (mine: number) => {
     const start = performance.now();
     try {
-      const shelf = await listShelf(client!, origins);
+      const shelf = await listShelf(client!, (await origins?.()) ?? {});
       if (mine !== generation) return;
       const marked = markChanges(looked, shelf);
       looked ??= shelf;
@@ -156,10 +157,10 @@ export function createConnection(
           onResourcesChanged: () => void list(mine),
           onPromptsChanged: () => void list(mine),
           onDeviation: (account) => current() && become({ deviations: [...state.deviations, account].slice(-50) }),
-          onReloaded(trouble, omitted) {
+          onReloaded(reloaded) {
             if (!current()) return;
-            lastTrouble = trouble;
-            become({ omitted, ...(trouble && { trouble }) });
+            lastTrouble = 'trouble' in reloaded ? reloaded.trouble : undefined;
+            become(reloaded);
           },
           onClosed(error) {
             if (current() && state.status === 'connected')
@@ -172,7 +173,7 @@ export function createConnection(
         }
         client = opened.client;
         end = opened.end;
-        origins = opened.origins ?? {};
+        origins = opened.origins;
         become({ server: client.server, handshakeMs: performance.now() - start, omitted: opened.omitted });
         await list(mine);
       } catch (error) {

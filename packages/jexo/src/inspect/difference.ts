@@ -1,3 +1,5 @@
+import { isRecord } from '../offers/answer.js';
+
 /** One place where two JSON values differ. */
 export interface Difference {
   /** As a person writes it: `hives[2].weight`; empty for the whole value. */
@@ -50,10 +52,6 @@ function walkLists(before: readonly unknown[], after: readonly unknown[], path: 
 
 function add(found: Difference[], difference: Difference): void {
   if (found.length < most) found.push(difference);
-}
-
-function isRecord(value: unknown): value is Record<string, unknown> {
-  return typeof value === 'object' && value !== null && !Array.isArray(value);
 }
 
 export function same(a: unknown, b: unknown): boolean {

@@ -1,3 +1,5 @@
+import { isRecord } from '../offers/answer.js';
+
 /** A JSON value as people read it: fields in lines, lists of like objects as tables. */
 export type Readable =
   | { readonly kind: 'fields'; readonly rows: readonly (readonly [string, string])[] }
@@ -11,9 +13,6 @@ function isScalar(value: unknown): boolean {
 }
 function scalar(value: unknown): string {
   return typeof value === 'string' ? value : String(value);
-}
-function isRecord(value: unknown): value is Record<string, unknown> {
-  return typeof value === 'object' && value !== null && !Array.isArray(value);
 }
 
 /** How a value is best shown to a person. */

@@ -183,7 +183,13 @@ test('what was added, changed or removed since the last look is marked until it 
     changes: true,
     offers: [{ name: 'all', read: async () => ({ offers: definition }) }],
   });
-  const own = await connected(bench(async (_spec, options) => ({ client: await connect(changing, options), omitted: [] })));
+  const own = await connected(
+    bench(async (_spec, options) => ({
+      client: await connect(changing, options),
+      omitted: [],
+      origins: async () => Object.fromEntries(definition.map(({ name }) => [`tool ${name}`, { source: `${name}.ts` }])),
+    })),
+  );
   const marked = new Promise<void>((resolve) =>
     own.subscribe((event) => event.kind === 'connection' && event.state.removed.length > 0 && resolve()),
   );
@@ -193,7 +199,7 @@ test('what was added, changed or removed since the last look is marked until it 
   expect(own.connections()[0]).toMatchObject({
     shelf: [
       { key: 'a', mark: 'changed' },
-      { key: 'c', mark: 'added' },
+      { key: 'c', mark: 'added', source: 'c.ts' },
     ],
     removed: ['b'],
   });

@@ -1,4 +1,5 @@
 import type ts from 'typescript';
+import { isRecord } from '../../offers/answer.js';
 import type { JsonSchema, TaskSupport } from '../../protocol/types.js';
 import type { Compiler } from './compiler.js';
 import { readFunctionDoc, type Documented, type FunctionDoc } from './doc-comment.js';
@@ -324,10 +325,6 @@ function readExample(ts: Compiler, text: string, name: string, parameters: reado
     return [input];
   }
   return [];
-}
-
-function isRecord(value: unknown): value is Record<string, unknown> {
-  return typeof value === 'object' && value !== null && !Array.isArray(value);
 }
 
 /** `f(1)`, `await f(1)`, `const x = f(1)`, `console.log(f(1))`: the call, or the object, that is meant. */
