@@ -8,6 +8,7 @@ import { large, middleware } from './large.mjs';
 import { table } from './measure.mjs';
 import { reader } from './reader.mjs';
 import { reload } from './reload.mjs';
+import { rest } from './rest.mjs';
 import { size } from './size.mjs';
 import { start } from './start.mjs';
 import { stdio } from './stdio.mjs';
@@ -48,6 +49,15 @@ const measurements = {
       `${kb(jexo.rss)} kB of resident memory each, ${kb(jexo.bytes)} kB of it heap; a raw stream ${kb(floor.rss)} kB`,
       `**${kb(jexo.rss)} kB**`,
       'under 18 kB',
+    ];
+  },
+  async rest() {
+    const { firstBare, first, floor, jexo, ready } = await rest();
+    return [
+      'REST: a call through a wrapped tool; 1,000 operations ready after parsing',
+      `${jexo.toFixed(2)} ms against ${floor.toFixed(2)} ms of a bare HTTP client (first call ${first.toFixed(1)} against ${firstBare.toFixed(1)} ms); ready in ${ready.toFixed(0)} ms`,
+      `**+${(jexo - floor).toFixed(2)} ms** a call`,
+      'under 1 ms; under 1,500 ms',
     ];
   },
   async large() {

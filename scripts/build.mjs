@@ -105,12 +105,28 @@ async function buildLibrary() {
     splitting: true,
     chunkNames: 'part-[hash]',
     external: ['esbuild', 'typescript'],
+    // Its other form loads its parts in a way that cannot be built in.
+    alias: { 'jsonc-parser': 'jsonc-parser/lib/esm/main.js' },
     // Packages written in the older module format call require for Node's own modules.
     banner: { js: "import { createRequire as __createRequire } from 'node:module'; const require = __createRequire(import.meta.url);" },
   });
   const browser = await build({ ...shared, define, entryPoints: [join(pkg, 'src/browser.ts')], platform: 'browser' });
+  await writeSheetSchemas(shared);
   chmodSync(join(dist, 'cli.mjs'), 0o755);
   writeNotices([...Object.keys(node.metafile.inputs), ...Object.keys(browser.metafile.inputs)]);
+}
+
+// The schemas of sheets are published for editors, from the same source the library checks by.
+async function writeSheetSchemas(shared) {
+  const { outputFiles } = await build({
+    ...shared,
+    outdir: undefined,
+    entryPoints: [join(pkg, 'src/inspect/sheets/schemas.ts')],
+    write: false,
+  });
+  const { callSheetSchema, requestSheetSchema } = await import(`data:text/javascript,${encodeURIComponent(outputFiles[0].text)}`);
+  for (const [name, schema] of Object.entries({ calls: callSheetSchema, requests: requestSheetSchema }))
+    writeFileSync(join(dist, `${name}.schema.json`), `${JSON.stringify(schema, null, 2)}\n`);
 }
 
 // The licences of what is built in travel with it.

@@ -12,13 +12,15 @@ export const rooms = {
   targets: ['sources', 'offers', 'engine', 'protocol'],
   client: ['targets', 'transports', 'offers', 'engine', 'protocol'],
   inspect: ['client', 'transports', 'offers', 'protocol'],
+  hosts: ['client', 'transports', 'offers', 'protocol'],
+  projects: ['sources', 'offers', 'protocol'],
   pack: ['targets', 'sources', 'transports', 'offers', 'protocol'],
-  cli: ['pack', 'inspect', 'client', 'targets', 'sources', 'transports', 'offers', 'engine', 'protocol'],
+  cli: ['hosts', 'projects', 'pack', 'inspect', 'client', 'targets', 'sources', 'transports', 'offers', 'engine', 'protocol'],
 };
 /** Rooms that also run in browsers. */
 const portable = new Set(['protocol', 'engine', 'offers', 'inspect']);
 /** Of these rooms a portable one may take types only, or the files that are portable themselves. */
-const portableFiles = new Set(['client/connect-link.ts', 'transports/link.ts', 'transports/memory.ts']);
+const portableFiles = new Set(['client/connect-link.ts', 'client/chat-completions.ts', 'transports/link.ts', 'transports/memory.ts']);
 const builtins = new Set(builtinModules);
 
 export const walls = {

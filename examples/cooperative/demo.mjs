@@ -4,6 +4,7 @@ import { spawn } from 'node:child_process';
 import { createInterface } from 'node:readline';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { tellRegistryStory } from './registry-story.mjs';
 import { tellStory } from './story.mjs';
 
 const here = dirname(fileURLToPath(import.meta.url));
@@ -60,6 +61,7 @@ if (once) {
   console.log('\nA call with wrong input is answered so that a model can mend it:');
   await tell(['call', address, 'mix_syrup', 'colonies=0', 'season=winter'], 1);
   await tellStory(address);
+  await tellRegistryStory();
   console.log('\nThat is the whole story. To go on by hand: npm run demo');
   stop(0);
 }

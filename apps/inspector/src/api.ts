@@ -1,6 +1,12 @@
 import { createParser } from 'eventsource-parser';
 import type {
   CallRequest,
+  Candidate,
+  CopyForm,
+  OpenedSheet,
+  Rehearsed,
+  Replayed,
+  SheetName,
   CallSheet,
   ConnectionSpec,
   ConnectionState,
@@ -55,13 +61,16 @@ export async function unlock(): Promise<void> {
 }
 
 async function request(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
+  const text = body === undefined || typeof body === 'string' ? body : JSON.stringify(body);
   const response = await fetch(path, {
     method,
     headers: {
       authorization: `Bearer ${sessionStorage.getItem(storeName) ?? ''}`,
       ...(body !== undefined && { 'content-type': 'application/json' }),
     },
-    ...(body !== undefined && { body: typeof body === 'string' ? body : JSON.stringify(body) }),
+    ...(text !== undefined && { body: text }),
+    // Outlives the page that is left; browsers take no more than 64 kB so.
+    keepalive: path === '/api/notes' && text !== undefined && text.length < 30_000,
     ...(signal && { signal }),
   });
   if (response.ok) return response;
@@ -102,8 +111,20 @@ export const complete = (
 export const reply = (id: number, answer: unknown) => request('POST', `/api/questions/${id}`, answer);
 export const modelView = (connection: number, tools: readonly string[], edits: object, signal: AbortSignal) =>
   get<ModelView>('POST', '/api/model-view', { connection, tools, edits }, signal);
-export const exampleLine = (connection: number, tool: string) =>
-  get<{ line: string }>('GET', `/api/example?connection=${connection}&tool=${encodeURIComponent(tool)}`);
+export const copyCall = (call: { connection: number; kind: string; name: string; input: object; form: CopyForm }) =>
+  get<{ text: string }>('POST', '/api/copy', call);
+export const chooseTools = (connection: number, words: string, edits: object, signal: AbortSignal) =>
+  get<Candidate[]>('POST', '/api/choose', { connection, request: words, edits }, signal);
+export const listSheets = () => get<SheetName[]>('GET', '/api/sheets');
+export const openSheet = (name: string) => get<OpenedSheet>('GET', `/api/sheets/text?name=${encodeURIComponent(name)}`);
+export const saveSheet = (name: string, text: string) => get<OpenedSheet>('PUT', `/api/sheets/text?name=${encodeURIComponent(name)}`, text);
+export const keepCall = (call: number, name: string, label: string) => get<OpenedSheet>('POST', '/api/sheets/keep', { call, name, label });
+export const sheetFromTrace = (connection: number, name: string) =>
+  get<OpenedSheet>('POST', '/api/sheets/from-trace', { connection, name });
+export const replaySheet = (connection: number, name: string, more: { only?: string[]; update?: boolean }, signal: AbortSignal) =>
+  get<Replayed>('POST', '/api/sheets/replay', { connection, name, ...more }, signal);
+export const rehearseSheet = (connection: number, name: string, edits: object, signal: AbortSignal) =>
+  get<Rehearsed>('POST', '/api/sheets/rehearse', { connection, name, edits }, signal);
 export const importTrace = (name: string, text: string) => get<ConnectionState>('POST', `/api/wire?name=${encodeURIComponent(name)}`, text);
 export const traceFile = async (connection: number): Promise<Blob> => (await request('GET', `/api/wire?connection=${connection}`)).blob();
 

@@ -7,6 +7,7 @@ import { ModelPlace } from './model-view';
 import { Palette } from './palette';
 import { QuestionCard } from './questions';
 import { Sheet } from './sheet';
+import { SheetsPlace } from './sheets';
 import { Shelf } from './shelf';
 import { choose, keep, useActive, useStore, type Place } from './store';
 import { useTheme } from './theme';
@@ -51,6 +52,7 @@ export function App() {
       )}
       {shownPlace === 'connections' && <ConnectionsPlace />}
       {shownPlace === 'model' && active && <ModelPlace connection={active} />}
+      {shownPlace === 'sheets' && active && <SheetsPlace connection={active} />}
       {shownPlace === 'bench' && active && (
         <>
           <Shelf connection={active} chosen={item && `${item.kind} ${item.key}`} onChosen={() => setDrawer(undefined)} />
@@ -133,6 +135,7 @@ function Stderr({ connection }: { connection: ConnectionState }) {
 const places: readonly (readonly [Place, string])[] = [
   ['bench', 'Bench'],
   ['model', 'Model’s view'],
+  ['sheets', 'Sheets'],
   ['connections', 'Connections'],
 ];
 

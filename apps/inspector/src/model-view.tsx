@@ -2,6 +2,7 @@ import { useEffect, useState } from 'react';
 import { Button } from 'react-aria-components';
 import { modelView, troubleOf } from './api';
 import type { ConnectionState, ModelView, Trouble } from './model';
+import { Rehearsal } from './rehearsal';
 import { keep, useStore } from './store';
 import { TroubleNote } from './trouble-note';
 import { tokens } from './words';
@@ -125,6 +126,7 @@ export function ModelPlace({ connection }: { connection: ConnectionState }) {
           })}
         </ul>
       </section>
+      <Rehearsal connection={connection} edits={edits} />
       <section className="sheet given">
         <div className="step-line">
           <p className="step">Exactly this is put before it</p>

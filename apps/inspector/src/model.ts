@@ -193,3 +193,53 @@ export interface ModelView {
     readonly edited: boolean;
   }[];
 }
+export type CopyForm = 'command' | 'typescript' | 'http';
+export interface SheetName {
+  readonly name: string;
+  readonly kind: 'calls' | 'requests';
+}
+export interface OpenedSheet extends SheetName {
+  readonly text: string;
+  readonly issues: readonly { readonly line: number; readonly message: string }[];
+  readonly calls: readonly { readonly name: string; readonly kind: string; readonly subject: string; readonly line: number }[];
+  readonly requests: readonly { readonly say: string; readonly tools: readonly string[]; readonly line: number }[];
+}
+export interface ReplayedCall {
+  readonly name: string;
+  readonly line: number;
+  readonly subject: string;
+  readonly status: 'as kept' | 'different';
+  readonly tookMs: number;
+  readonly wrong: readonly { readonly message: string; readonly differences?: readonly Difference[] }[];
+}
+export interface Replayed {
+  readonly calls: readonly ReplayedCall[];
+  readonly tookMs: number;
+  readonly updated: readonly string[];
+}
+export interface Candidate {
+  readonly tool: string;
+  readonly share: number;
+  readonly words: readonly { readonly word: string; readonly where: readonly string[] }[];
+  readonly input: Readonly<Record<string, unknown>>;
+  readonly missing: readonly string[];
+}
+export interface RehearsedRequest {
+  readonly say: string;
+  readonly line: number;
+  readonly wanted: readonly string[];
+  readonly chosen?: string;
+  readonly input?: Readonly<Record<string, unknown>>;
+  readonly hit: boolean;
+  readonly narrow: boolean;
+  readonly wrongInput: readonly Difference[];
+  readonly candidates: readonly Candidate[];
+  readonly helpful?: { readonly tool: string; readonly words: readonly string[] };
+}
+export interface Rehearsed {
+  readonly model: string;
+  readonly isStandIn: boolean;
+  readonly requests: readonly RehearsedRequest[];
+  readonly hits: number;
+  readonly confusion: { readonly tools: readonly string[]; readonly rows: readonly (readonly number[])[] };
+}

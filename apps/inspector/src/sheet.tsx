@@ -1,8 +1,9 @@
 import { useEffect, useRef, useState } from 'react';
 import { Button } from 'react-aria-components';
-import { cancelCall, checkInput, compare, complete, exampleLine, setWatched, startCall, troubleOf } from './api';
+import { cancelCall, checkInput, compare, complete, setWatched, startCall, troubleOf } from './api';
 import { Answer, Runs } from './answer';
 import type { CallRequest, CallSheet, ConnectionState, Difference, Issue, JsonSchema, ShelfItem, Trouble } from './model';
+import { CopyAs, KeepOnSheet } from './keep';
 import { QuestionCard } from './questions';
 import { initialInput, JsonField, SchemaForm, type Input } from './schema-form';
 import { keepDraft, useStore } from './store';
@@ -60,7 +61,7 @@ export function Sheet({ connection, item, onOpen }: { connection: ConnectionStat
             <p className="step">The arguments</p>
             <span className="segments">
               <Examples schema={schema} onTake={setInput} />
-              {item.kind === 'tool' && <CopyLine connection={connection.id} tool={item.key} />}
+              <CopyAs connection={connection.id} item={item} input={input} />
               <Button className="plain small" isDisabled={raw && rawIsWrong} onPress={() => setRaw(!raw)}>
                 {raw ? 'As a form' : 'As JSON'}
               </Button>
@@ -292,25 +293,6 @@ function WatchToggle({ connection, uri }: { connection: ConnectionState; uri: st
   );
 }
 
-function CopyLine({ connection, tool }: { connection: number; tool: string }) {
-  const [done, setDone] = useState(false);
-  return (
-    <Button
-      className="plain small"
-      onPress={() =>
-        void exampleLine(connection, tool)
-          .then(({ line }) => navigator.clipboard.writeText(line))
-          .then(
-            () => setDone(true),
-            () => setDone(false),
-          )
-      }
-    >
-      {done ? 'Copied' : 'Copy as command'}
-    </Button>
-  );
-}
-
 function Outcome({ call }: { call: CallSheet }) {
   const { mark, words } = outcomes[call.status];
   return (
@@ -343,6 +325,7 @@ function Run({ call, onOpen }: { call: CallSheet; onOpen: (uri: string) => void 
       {call.runs && call.runs.length > 1 && <Runs runs={call.runs} />}
       {call.trouble && !call.mismatch && <TroubleNote trouble={call.trouble} />}
       <Answer call={call} onOpen={onOpen} />
+      {call.status !== 'running' && call.status !== 'cancelled' && <KeepOnSheet call={call} />}
     </div>
   );
 }

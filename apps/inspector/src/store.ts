@@ -3,7 +3,7 @@ import { BenchTrouble, follow, loadBench, saveNotes, troubleOf, unlock } from '.
 import type { CallSheet, ConnectionState, Question, StderrLine, Trouble } from './model';
 import { TraceBook, type TraceRow } from './trace-rows';
 
-export type Place = 'bench' | 'model' | 'connections';
+export type Place = 'bench' | 'model' | 'sheets' | 'connections';
 export type Draft = Record<string, unknown>;
 
 /** What outlives a reload, and a restart of the bench. */
@@ -17,6 +17,8 @@ export interface Notes {
   readonly drafts: Readonly<Record<string, Draft>>;
   /** Names and descriptions that are tried out, by connection and tool. */
   readonly edits: Readonly<Record<string, Readonly<Record<string, { name?: string; description?: string }>>>>;
+  /** The sheet that is looked at. */
+  readonly sheet?: string;
 }
 
 export interface Store extends Notes {
@@ -66,15 +68,19 @@ export function useActive(): ConnectionState | undefined {
 
 let saving: ReturnType<typeof setTimeout> | undefined;
 
-/** Changes what outlives a reload; it is written down a moment later. */
+/** Changes what outlives a reload; it is written down a moment later, or when the page goes. */
 export function keep(change: Partial<Notes>): void {
   set(change);
   clearTimeout(saving);
-  saving = setTimeout(() => {
-    const { place, active, chosen, drafts, edits } = store;
-    saveNotes(JSON.stringify({ place, active, chosen, drafts, edits })).catch(() => undefined); // the banner says when the bench is gone
-  }, 300);
+  saving = setTimeout(writeNotes, 300);
 }
+function writeNotes(): void {
+  clearTimeout(saving);
+  saving = undefined;
+  const { place, active, chosen, drafts, edits, sheet } = store;
+  saveNotes(JSON.stringify({ place, active, chosen, drafts, edits, sheet })).catch(() => undefined); // the banner says when the bench is gone
+}
+addEventListener('pagehide', () => saving !== undefined && writeNotes());
 export function keepDraft(key: string, draft: Draft): void {
   keep({ drafts: { ...store.drafts, [key]: draft } });
 }

@@ -22,6 +22,14 @@ test('the whole story tells itself and ends well', async () => {
     '← Upper Croft  142.9 kg gained, best UC-01',
     'another one, cancelled: cancelled',
     '← (stand-in model) 3 inspections',
+    '← list_hives, three pages of three: MR-01, MR-02, MR-03, MR-04, MR-05, MR-06, MR-07, MR-08',
+    '← book_inspection: 127; the registry has: Calm, egs seen.',
+    '← correct_inspection; the registry has: Calm, eggs seen.',
+    '← upload_photo: 70 bytes of image/png; the registry has: 70 bytes',
+    '← get_photo: image image/png, the same',
+    '? Withdraw an inspection: {"id":127}?  yes',
+    '← withdraw_inspection; the registry says: No such inspection',
+    '✗ Alderwick registry refused POST /inspections (422 Unprocessable Entity): The inspection cannot be booked: There is no hive XX-99.',
   ])
     expect(stdout).toContain(words);
   expect(stderr).toContain('season: expected one of "spring", "autumn"; got "winter"');

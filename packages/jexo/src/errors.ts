@@ -9,7 +9,7 @@ export const catalogue = {
   JEXO_TARGET_MISSING: { exit: 3, next: 'Check the path. It is taken from the folder you are in.' },
   JEXO_TARGET_UNKNOWN: {
     exit: 3,
-    next: 'Give a module (.ts, .js), the URL of a running server, or -- followed by a command that starts one.',
+    next: 'Give a module (.ts, .js), an OpenAPI document (.yaml, .json), the URL of a running server, or -- followed by a command that starts one.',
   },
   JEXO_SYNTAX: { exit: 3, next: 'Mend the line named above, then run the command again.' },
   JEXO_MODULE_FAILED: { exit: 3, next: 'The module threw while it was loading. Mend it, then run the command again.' },
@@ -41,6 +41,12 @@ export const catalogue = {
   JEXO_NOT_ACCEPTED: { exit: 1, next: 'Go on without the answer: the person did not give one.' },
   JEXO_LOCKED: { exit: 3, next: 'Open the address that jexo inspect printed.' },
   JEXO_INSTALLATION: { exit: 3, next: 'Install jexo anew.' },
+  JEXO_SETTING: { exit: 3, next: 'Set the variable named above where the server is started.' },
+  JEXO_DOCUMENT: { exit: 3, next: 'Mend the document, or give another one.' },
+  JEXO_REST: { exit: 1, next: 'Read what the API says, and call again with what it wants.' },
+  JEXO_HOST_FILE: { exit: 3, next: 'Check the path of the configuration, and that it can be read and written.' },
+  JEXO_SHEET: { exit: 2, next: 'Mend the lines named above. The schema beside the package tells editors what may stand where.' },
+  JEXO_MODEL: { exit: 3, next: 'Check the model service: its address, the name of the model, and the key.' },
   JEXO_PACK: { exit: 3, next: 'Mend what is named above, then pack again.' },
 } as const;
 

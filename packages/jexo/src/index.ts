@@ -20,6 +20,12 @@ export {
 } from './offers/resource.js';
 export { tool, type ToolDefinition } from './offers/tool.js';
 export type { Infer, InferInput, Issue, Schema, StandardSchema } from './offers/schema.js';
+export { env, type EnvSetting, type Setting } from './sources/setting.js';
+export { apiKey, basic, bearer, clientCredentials, type Auth } from './sources/rest/auth.js';
+export { inProcess, routesOf, type App } from './sources/rest/in-process.js';
+export type { InputChange } from './sources/rest/operation-input.js';
+export { wrapEndpoints, type Endpoint } from './sources/rest/wrap-endpoints.js';
+export { wrapRest, type WrapRestOptions } from './sources/rest/wrap-rest.js';
 export { wrapFunctions, type WrapFunctionsOptions } from './sources/functions/wrap-functions.js';
 export { serveStdio, type ServeStdioOptions, type StdioService } from './transports/serve-stdio.js';
 export { serveHttp, type HttpService, type ServeHttpOptions } from './transports/http/serve-http.js';

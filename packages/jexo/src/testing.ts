@@ -20,6 +20,10 @@ import type { CallToolResult } from './protocol/types.js';
 
 export { createRecorder, type Recorder, type WireEntry } from './inspect/recorder.js';
 export { standInModel } from './inspect/stand-in-model.js';
+export { standInChooser } from './inspect/rehearsal/stand-in-chooser.js';
+export { standInService } from './inspect/rehearsal/stand-in-service.js';
+export { chatCompletions, type ChatCompletionsOptions } from './client/chat-completions.js';
+export type { Candidate, Model, Move, TalkEntry, ToolCall, Turn } from './client/model.js';
 
 const faults = new WeakMap<Client, string[]>();
 

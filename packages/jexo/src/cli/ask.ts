@@ -135,6 +135,32 @@ export async function askMissing(
   });
 }
 
+/** One of several, by number or name. */
+export async function askChoice<K extends string>(question: string, choices: Readonly<Record<K, string>>): Promise<K> {
+  note(question);
+  const schema: JsonSchema = {
+    oneOf: Object.entries(choices).map(([value, words]) => ({ const: value, title: `${value} (${words as string})` })),
+    default: Object.keys(choices)[0],
+  };
+  return atTerminal(undefined, async (line) => (await askField(line, 'from', schema, true)) as K);
+}
+
+export async function askText(question: string): Promise<string> {
+  return atTerminal(undefined, async (line) => String(await askField(line, question, { type: 'string' }, true)));
+}
+
+/** True when the person says yes; an empty line is a yes. */
+export async function askYesNo(question: string, signal?: AbortSignal): Promise<boolean> {
+  try {
+    return await atTerminal(signal, async (line) =>
+      /^(y|yes|)$/i.test((await line(`${question} ${onErr('quiet', '[y]es, [n]o')} `)).trim()),
+    );
+  } catch (error) {
+    if (error instanceof Withdrawn) return false;
+    throw error;
+  }
+}
+
 /** Answers what a server asks, at the terminal. With nobody there nothing is declared, so that servers do without. */
 export function terminalAnswers(useStandIn: boolean): ServerAnswers {
   return {

@@ -6,13 +6,14 @@ import { readable, type Readable } from '../inspect/value-text.js';
 import { nearest } from '../offers/nearest.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { CallToolResult, Tool } from '../protocol/types.js';
-import { askMissing } from './ask.js';
+import { askMissing, terminalAnswers } from './ask.js';
 import { showTarget, takeTarget, type TargetWords } from './connect-target.js';
 import { blockText } from './blocks.js';
+import { keepTool, notingReplies, printCopy, requireSheetName, type KeepOptions } from './keep-call.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
 import { duration, note, onErr, onOut, print, symbols, table } from './terminal.js';
 
-interface CallOptions extends ClientCommandOptions {
+interface CallOptions extends ClientCommandOptions, KeepOptions {
   readonly input?: string;
   readonly timeout: number;
 }
@@ -26,11 +27,14 @@ export async function call(operands: readonly string[], command: readonly string
     throw new JexoError('JEXO_USAGE', 'Say which tool to call.', {
       next: `${usage}. The tools are shown by: jexo list ${showTarget(target)}`,
     });
-  await withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
+  if (options.keep !== undefined) requireSheetName(options.keep);
+  const { answers, replies } = notingReplies(terminalAnswers(options.standIn ?? false));
+  await withClient(target, { ...options, answers }, async ({ client, signal, onProgress, clearProgress }) => {
     const tools = await client.tools();
     const tool = tools.find((each) => each.name === name) ?? fail(unknownTool(name, tools, target));
     const given = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema) };
     const input = await askMissing(tool.inputSchema, given, signal);
+    if (printCopy(target, { kind: 'tool', name, input, schema: tool.inputSchema }, options)) return;
     const start = performance.now();
     const result = await client.call(name, input, { timeoutMs: options.timeout * 1000, signal, onProgress }).catch((error: unknown) => {
       if (error instanceof RpcError && error.code === errorCodes.invalidParams)
@@ -40,6 +44,7 @@ export async function call(operands: readonly string[], command: readonly string
     clearProgress();
     if (options.json) print(JSON.stringify(result, null, 2));
     else show(result);
+    if (options.keep !== undefined) await keepTool(options.keep, target, { subject: name, input, replies }, result);
     const took = duration(performance.now() - start);
     if (result.isError) {
       process.exitCode = 1;

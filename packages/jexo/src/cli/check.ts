@@ -1,3 +1,4 @@
+import { existsSync } from 'node:fs';
 import { dirname, join, relative } from 'node:path';
 import { JexoError } from '../errors.js';
 import {
@@ -29,6 +30,7 @@ interface CheckOptions extends ClientCommandOptions {
 /** Checks a server, and fails when something at least as grave as `--fail-on` was found. */
 export async function check(operands: readonly string[], command: readonly string[] | undefined, options: CheckOptions): Promise<void> {
   const { target } = takeTarget(operands, command, 'As in: jexo check hives.ts');
+  if (target.text !== undefined && (await checkHostFile(target.text, options.json ?? false))) return;
   const silences = (options.silence ?? []).map(readSilence);
   const judge = createWireJudge();
   const deviations: string[] = [];
@@ -42,6 +44,7 @@ export async function check(operands: readonly string[], command: readonly strin
     headers: readHeaders(options.header),
     wireLog: options.wireLog,
     choice: options.choice,
+    rest: options.rest,
     tap(event) {
       const wrong = judge(event);
       if (wrong !== undefined && event.way === 'received') deviations.push(`A message is invalid: ${wrong}.`);
@@ -78,6 +81,25 @@ export async function check(operands: readonly string[], command: readonly strin
   if (options.sarif) return print(JSON.stringify(toSarif(kept, process.env.JEXO_VERSION ?? '0.0.0'), null, 2));
   if (options.json) return print(JSON.stringify({ target: showTarget(target), findings: kept, silenced }, null, 2));
   show(kept, silenced.length, showTarget(target));
+}
+
+/** A host application's configuration: every entry is started as the host would. False when the target is none. */
+async function checkHostFile(file: string, json: boolean): Promise<boolean> {
+  if (!/\.(?:jsonc?|toml|ya?ml)$/i.test(file) || /^https?:/i.test(file) || !existsSync(file)) return false;
+  const { openHostFile } = await import('../hosts/host-file.js');
+  const opened = await openHostFile(file).catch(() => undefined); // a document that is no configuration
+  const isDocument = ['openapi', 'swagger'].some((key) => key in ((opened?.parsed.value ?? {}) as object));
+  if (opened === undefined || isDocument || Object.keys(opened.entries).length === 0) return false;
+  const [{ proveEntry }, { report }] = await Promise.all([import('../hosts/prove-entry.js'), import('./register.js')]);
+  const proofs = await Promise.all(Object.entries(opened.entries).map(async ([name, entry]) => [name, await proveEntry(entry)] as const));
+  if (proofs.some(([, { works }]) => !works)) process.exitCode = 1;
+  if (json) print(JSON.stringify({ file, entries: Object.fromEntries(proofs) }, null, 2));
+  else
+    for (const [name, proof] of proofs) {
+      note(onErr('bold', name));
+      report(proof);
+    }
+  return true;
 }
 
 /** `rule=reason`, or `rule:name=reason`. */

@@ -58,7 +58,7 @@ interface Candidate {
   readonly about?: string;
 }
 
-const takesTarget = new Set(['serve', 'list', 'call', 'read', 'prompt', 'check', 'inspect', 'pack']);
+const takesTarget = new Set(['serve', 'list', 'call', 'read', 'prompt', 'check', 'replay', 'rehearse', 'inspect', 'register', 'pack']);
 
 async function candidates(program: Command, words: readonly string[]): Promise<readonly Candidate[]> {
   // Some shells hand over key=value in three words.

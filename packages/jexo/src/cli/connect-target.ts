@@ -5,10 +5,16 @@ import { JexoError } from '../errors.js';
 import { quoteForShell } from '../inspect/input-text.js';
 import type { Choice } from '../offers/choose.js';
 import type { Server } from '../offers/define-server.js';
-import { openTarget } from '../targets/open-target.js';
+import type { HostEntry } from '../hosts/host-entry.js';
+import { stdioLink } from '../transports/stdio-link.js';
+import { isServerUrl, parseTarget } from '../targets/target.js';
+import { openTarget, type OpenOptions } from '../targets/open-target.js';
 import type { Omission } from '../offers/offer.js';
 import { openWireLog } from './wire-log.js';
 import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
+
+/** How a document's API is offered. */
+export type RestChoice = NonNullable<OpenOptions['rest']>;
 
 /** Where a command's target stands: in its operands, or behind `--` as a command to start. */
 export interface TargetWords {
@@ -40,26 +46,49 @@ export interface CliConnectOptions extends ConnectOptions {
   /** A file that every message is written to. */
   readonly wireLog?: string | undefined;
   readonly choice?: Choice | undefined;
+  readonly rest?: RestChoice | undefined;
+  /** A module is loaded as if for the first time, with a state of its own. */
+  readonly fresh?: boolean;
 }
 
 export async function connectTarget(
   { text, command }: TargetWords,
-  { wireLog, choice, ...given }: CliConnectOptions,
+  { wireLog, choice, rest, fresh = false, ...given }: CliConnectOptions,
 ): Promise<{ client: Client; omitted: readonly Omission[]; server?: Server }> {
   const log = wireLog === undefined ? undefined : openWireLog(wireLog);
   const options: ConnectOptions = log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap?.(event)) };
-  if (command !== undefined || /^https?:\/\//i.test(text!)) {
-    if (choice !== undefined)
-      throw new JexoError('JEXO_USAGE', 'A running server offers what it offers: a choice can be made of modules and packages only.', {
-        next: 'Leave out --only, --except, --rename, --describe and --prefix, or give the module.',
-      });
+  const entry = command === undefined && !isServerUrl(text!) ? await hostEntry(text!) : undefined;
+  if (entry?.kind === 'url')
+    return { client: await connect(entry.url, { ...options, headers: { ...entry.headers, ...options.headers } }), omitted: [] };
+  if (entry !== undefined) {
+    const { command: program, args, env } = entry;
+    return { client: await connectLink(stdioLink({ command: program, args, env }, options), options), omitted: [] };
+  }
+  if (command !== undefined || isServerUrl(text!)) {
+    if (choice !== undefined || rest !== undefined)
+      throw new JexoError(
+        'JEXO_USAGE',
+        'A running server offers what it offers: a choice can be made of modules, packages and documents only.',
+        {
+          next: 'Leave out --only, --except, --rename, --describe, --prefix and --base, or give the module.',
+        },
+      );
     return { client: await connect(command ?? text!, options), omitted: [] };
   }
   keepStdoutForResults();
-  const server = await openTarget(text!, choice === undefined ? {} : { choice });
+  const server = await openTarget(text!, { fresh, ...(choice && { choice }), ...(rest && { rest }) });
   const { omitted } = await server.catalogue();
   const client = await connectLink(memoryLink(server, { ...options, onFault: reportFault }), options);
   return { client, omitted, server };
+}
+
+/** The entry that `hosts.json#name` names; undefined when a target is none. @throws JexoError JEXO_HOST_FILE */
+export async function hostEntry(text: string): Promise<HostEntry | undefined> {
+  if (!text.includes('#')) return undefined;
+  const target = parseTarget(text);
+  if (target.kind !== 'entry') return undefined;
+  const { entryOf, openHostFile } = await import('../hosts/host-file.js');
+  return entryOf(await openHostFile(target.file), target.name);
 }
 
 export function reportFault(error: unknown, reference: string): void {

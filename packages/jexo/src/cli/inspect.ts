@@ -7,8 +7,11 @@ import type { Choice } from '../offers/choose.js';
 import { packageFile } from '../own-package.js';
 import { servePage } from '../transports/http/serve-page.js';
 import { openBenchNotes } from './bench-notes.js';
-import { reportOmitted, showTarget } from './connect-target.js';
+import { reportOmitted, showTarget, type RestChoice } from './connect-target.js';
+import { isServerUrl } from '../targets/target.js';
 import { readHeaders } from './headers.js';
+import { createBenchSheets } from '../inspect/bench-sheets.js';
+import { sheetFiles } from './sheet-files.js';
 import { openConnection } from './open-connection.js';
 import { openWireLog } from './wire-log.js';
 import { keepStdoutForResults, note, onErr, print, symbols } from './terminal.js';
@@ -20,6 +23,7 @@ interface InspectOptions {
   readonly header?: string[];
   readonly wireLog?: string;
   readonly choice?: Choice;
+  readonly rest?: RestChoice;
 }
 
 export async function inspect(targets: readonly string[], command: readonly string[] | undefined, options: InspectOptions): Promise<void> {
@@ -27,18 +31,27 @@ export async function inspect(targets: readonly string[], command: readonly stri
   const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
   keepStdoutForResults();
   const specs: ConnectionSpec[] = [
-    ...targets.map((target) => ({ target, ...(/^https?:/i.test(target) && Object.keys(headers).length > 0 && { headers }) })),
+    ...targets.map((target) => ({ target, ...(isServerUrl(target) && Object.keys(headers).length > 0 && { headers }) })),
     ...(command === undefined ? [] : [{ target: '', command }]),
   ];
   const bench = createBench({
     show: ({ target, command: words }) => showTarget({ text: words === undefined ? target : undefined, command: words }),
     open: (spec, given) =>
-      openConnection(spec, log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap(event)) }, options.choice),
+      openConnection(
+        spec,
+        log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap(event)) },
+        options.choice,
+        options.rest,
+      ),
   });
   const notes = openBenchNotes([...targets, ...(command ?? [])]);
   const token = randomBytes(24).toString('base64url');
   const key = randomBytes(24).toString('base64url');
-  const page = await servePage({ folder: packageFile('dist/page'), api: createBenchApi(bench, { token, key, notes }), port: options.port });
+  const page = await servePage({
+    folder: packageFile('dist/page'),
+    api: createBenchApi(bench, { token, key, notes, sheets: createBenchSheets(bench, sheetFiles()) }),
+    port: options.port,
+  });
   const address = `${page.url}#${token}`;
   const first = specs.map((spec) => bench.add(spec));
   const own = new Set(first.map(({ state }) => state.id));

@@ -1,5 +1,6 @@
 import type { JsonSchema, Tool } from '../protocol/types.js';
-import { exampleCall } from '../inspect/input-text.js';
+import { copyCall } from '../inspect/copy-call.js';
+import { exampleInput } from '../inspect/input-text.js';
 import { reportOmitted, takeTarget } from './connect-target.js';
 import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
@@ -24,9 +25,13 @@ export async function list(
       count(templates.length, 'template'),
       count(prompts.length, 'prompt'),
     ].filter((each) => !each.startsWith('0 '));
-    print(
-      `${onOut('bold', serverInfo.title ?? serverInfo.name)} ${onOut('quiet', [serverInfo.version, `protocol ${protocolVersion}`, ...counts].join(` ${symbols.dot} `))}`,
+    const name = serverInfo.title ?? serverInfo.name;
+    const [head = '', ...more] = wrap(
+      [name, serverInfo.version, `protocol ${protocolVersion}`, ...counts].join(` ${symbols.dot} `),
+      width(),
     );
+    print(`${onOut('bold', name)}${onOut('quiet', head.slice(name.length))}`);
+    for (const line of more) print(onOut('quiet', line));
     if (instructions !== undefined) for (const line of wrap(instructions, width())) print(line);
     for (const tool of tools) {
       print('');
@@ -48,7 +53,16 @@ export async function list(
       })),
     );
     reportOmitted(omitted);
-    if (tools[0] !== undefined) note(`\n${onErr('quiet', 'Call one with:')} ${exampleCall(target.text ?? target.command!, tools[0])}`);
+    const [first] = tools;
+    if (first === undefined) return;
+    const example = {
+      target: target.text ?? target.command!,
+      kind: 'tool',
+      name: first.name,
+      input: exampleInput(first),
+      schema: first.inputSchema,
+    } as const;
+    note(`\n${onErr('quiet', 'Call one with:')} ${copyCall(example, 'command')}`);
   });
 }
 

@@ -28,17 +28,24 @@ const wireLog = () =>
 const wire = () => new Option('--wire', 'print every message as it passes, on stderr, secrets masked');
 const standIn = () => new Option('--stand-in', 'answer a server that asks for a model by the stand-in, which is no model and says so');
 const header = () => new Option('--header <name: value...>', 'send this header with every HTTP request');
+const list = (text: string, before: string[] = []) => [
+  ...before,
+  ...text
+    .split(',')
+    .map((each) => each.trim())
+    .filter((each) => each !== ''),
+];
 const collect = (text: string, before: string[] = []) => [...before, text];
+
+/** What may be done with a call beside making it. */
+function withKeeping(command: Command): Command {
+  return command
+    .option('--keep <sheet>', 'put the call and its answer on a call sheet, *.calls.yaml, to be replayed')
+    .addOption(new Option('--as <form>', 'print the call in this form in place of making it').choices(['command', 'typescript', 'http']));
+}
 
 /** The options that choose among what a module or a package offers, and shape it. */
 function withChoice(command: Command): Command {
-  const list = (text: string, before: string[] = []) => [
-    ...before,
-    ...text
-      .split(',')
-      .filter((each) => each.trim() !== '')
-      .map((each) => each.trim()),
-  ];
   const pair =
     (name: string) =>
     (text: string, before: Record<string, string> = {}) => {
@@ -56,7 +63,11 @@ function withChoice(command: Command): Command {
     .addOption(new Option('--except <names>', 'offer all but these').argParser(list))
     .addOption(new Option('--rename <old=new>', 'give an offer another name; may be repeated').argParser(pair('--rename')))
     .addOption(new Option('--describe <name=text>', 'give an offer another description; may be repeated').argParser(pair('--describe')))
-    .option('--prefix <text>', 'put this before the name of every tool and prompt');
+    .option('--prefix <text>', 'put this before the name of every tool and prompt')
+    .option('--base <url>', 'of a document: where its API is')
+    .addOption(new Option('--as-search', 'of a document: offer three tools that find, show and invoke its operations'))
+    .option('--resources', 'of a document: offer what can be read as resources too')
+    .option('--pick', 'of a document: let callers choose fields of an answer by JMESPath');
 }
 
 /** The options of every command that talks to a server as a client. */
@@ -72,20 +83,29 @@ function splitPair(text: string): [string, string] {
 type ChoiceOptions = Choice & Record<string, unknown>;
 
 /** The choice among a command's options; none when nothing was chosen. */
-function choiceOf({ only, except, rename, describe, prefix }: ChoiceOptions): { choice?: Choice } {
+function choiceOf({ only, except, rename, describe, prefix, base, asSearch, resources, pick }: ChoiceOptions): {
+  choice?: Choice;
+  rest?: object;
+} {
   const choice = Object.fromEntries(Object.entries({ only, except, rename, describe, prefix }).filter(([, value]) => value !== undefined));
-  return Object.keys(choice).length > 0 ? { choice } : {};
+  const rest = Object.fromEntries(
+    Object.entries({ base, as: asSearch ? 'search' : undefined, resources, pick }).filter(([, value]) => value !== undefined),
+  );
+  return { ...(Object.keys(choice).length > 0 && { choice }), ...(Object.keys(rest).length > 0 && { rest }) };
 }
 
 const targets = `
 Targets:
   hives.ts                    a module: its server, or its exported functions as tools
   some-package                an installed package: its functions as tools, read from its types
+  api.openapi.yaml            an OpenAPI document, or its URL: its operations as tools
   http://127.0.0.1:4300/mcp   a running server
   -- node server.mjs          a command that starts a server`;
 
 const program = new Command('jexo')
-  .description('Turn functions you already have into a Model Context Protocol server: serve it, call it, inspect it, pack it.')
+  .description(
+    'Turn functions and REST APIs you already have into a Model Context Protocol server: serve it, call it, inspect it, pack it.',
+  )
   .version(version, '--version', 'print the version')
   .helpCommand(false)
   .showSuggestionAfterError(true)
@@ -103,6 +123,26 @@ Examples:
   jexo pack hives.ts --as bundle --out dist/`,
   );
 
+program
+  .command('new')
+  .description('write a new project: a server, a test, a call sheet, all that a good one has')
+  .argument('[folder]')
+  .option('--from <kind and source...>', 'functions, demo, a document, curl <line> or har <file>; at a terminal it is asked for')
+  .option('--name <name>', 'the name of the project (default: that of the folder)')
+  .addOption(json())
+  .addHelpText(
+    'after',
+    `
+Examples:
+  jexo new hives                                             from plain functions
+  jexo new registry --from registry.openapi.yaml             from an OpenAPI document, or its URL
+  jexo new registry --from curl 'curl https://… -H …'        from a request that works; secrets go into .env
+  jexo new registry --from har session.har                   from what a browser recorded
+
+Nothing is overwritten: the folder must be empty, or not there yet.`,
+  )
+  .action(async (folder: string | undefined, options) => (await import('./new.js')).makeNew(folder, options));
+
 withChoice(program.command('serve'))
   .description('serve one or several modules, over stdio or HTTP')
   .argument('[targets...]', 'modules; several are served as one server')
@@ -113,6 +153,7 @@ withChoice(program.command('serve'))
   .addOption(new Option('--allow-host <name>', 'a host name this server answers for; may be repeated').argParser(collect))
   .option('--name <name>', 'the name the server gives itself')
   .option('--watch', 'read the modules again when they are saved; connected clients are told')
+  .option('--no-page', 'over HTTP, serve no page at the root that shows what is offered')
   .option('--older', 'over HTTP, serve clients of 2024-11-05 too, at /sse')
   .addOption(wireLog())
   .addOption(json())
@@ -142,7 +183,7 @@ withClientOptions(withChoice(program.command('list')))
     (await import('./list.js')).list(target === undefined ? [] : [target], command, { ...options, ...choiceOf(options) }),
   );
 
-withClientOptions(withChoice(program.command('call')))
+withClientOptions(withKeeping(withChoice(program.command('call'))))
   .description('call a tool')
   .argument('[target]')
   .argument('[tool]')
@@ -176,7 +217,7 @@ Exit codes: 0 answered, 1 the tool failed, 2 wrong use or input, 3 the server co
     ),
   );
 
-withClientOptions(withChoice(program.command('read')))
+withClientOptions(withKeeping(withChoice(program.command('read'))))
   .description('read a resource')
   .argument('[target]')
   .argument('[resource]', 'a URI, or the name of a resource or a template')
@@ -200,7 +241,7 @@ Examples:
     ),
   );
 
-withClientOptions(withChoice(program.command('prompt')))
+withClientOptions(withKeeping(withChoice(program.command('prompt'))))
   .description('render a prompt')
   .argument('[target]')
   .argument('[prompt]')
@@ -249,6 +290,69 @@ Exit codes: 0 nothing so grave, 1 found, 2 wrong use, 3 the server could not be 
     (await import('./check.js')).check(target === undefined ? [] : [target], command, { ...options, ...choiceOf(options) }),
   );
 
+withClientOptions(program.command('replay'))
+  .description('make the calls of a call sheet again, and say which answers are not what they must be')
+  .argument('[sheets and targets...]', 'call sheets (*.calls.yaml) or wire logs (*.jsonl); with targets, in place of those the sheets name')
+  .addOption(new Option('--only <names>', 'only these calls, and what they need of earlier ones; patterns as lots*').argParser(list))
+  .option('--update', 'write what came into the sheet, in place of what was wanted')
+  .option('--junit <file>', 'write a report for continuous integration')
+  .addOption(
+    new Option('--parallel <n>', 'servers at work at once (default: as many as there are processors)').argParser(
+      number('--parallel', 1, 256),
+    ),
+  )
+  .option('--write <sheet>', 'make a call sheet of a wire log, and call nothing')
+  .addHelpText(
+    'after',
+    `
+Examples:
+  jexo replay apiary.calls.yaml                          on the server the sheet names
+  jexo replay apiary.calls.yaml http://127.0.0.1:4300/mcp
+  jexo replay *.calls.yaml --junit report.xml            in continuous integration
+  jexo replay apiary.calls.yaml --only 'syrup*' --update
+  jexo replay session.jsonl --write session.calls.yaml   from a wire log
+
+A call is kept on a sheet by: jexo call hives.ts mix_syrup colonies=12 --keep hives.calls.yaml
+Exit codes: 0 all as kept, 1 some differ, 2 a sheet cannot be read, 3 a server could not be reached.`,
+  )
+  .action(async (found: string[], options) => (await import('./replay.js')).replay(found, command, options));
+
+withClientOptions(withChoice(program.command('rehearse')))
+  .description('see which tool a request in plain words leads to, and why; or try all requests of a sheet')
+  .argument('[target]')
+  .argument('[sheet or request...]', 'a request sheet (*.requests.yaml), or a request in plain words')
+  .option('--run', 'call what was chosen, step by step, after you agree')
+  .option('--yes', 'agree to every step beforehand')
+  .option('--model-url <url>', 'ask a model behind the chat-completions JSON; its key is taken from JEXO_MODEL_KEY')
+  .option('--model <name>', 'which of its models')
+  .addOption(
+    new Option('--fail-under <percent>', 'exit with 1 when fewer requests lead to the right tool')
+      .default(100)
+      .argParser(number('--fail-under', 0, 100)),
+  )
+  .option('--junit <file>', 'write a report for continuous integration')
+  .addOption(standIn())
+  .addHelpText(
+    'after',
+    `${targets}
+
+Examples:
+  jexo rehearse hives.ts "how much sugar for 12 colonies this autumn?"
+  jexo rehearse hives.ts "how much sugar for 12 colonies?" --run
+  jexo rehearse apiary.ts apiary.requests.yaml
+  jexo rehearse apiary.ts apiary.requests.yaml --model-url http://127.0.0.1:8080/v1 --model small
+
+Without --model-url a stand-in chooses: it is no model, it weighs the words a request and a tool share, the same each time.
+Exit codes: 0 enough were right, 1 too few were, 2 the sheet cannot be read, 3 the server or the model could not be reached.`,
+  )
+  .action(async (target: string | undefined, found: string[], options) =>
+    (await import('./rehearse.js')).rehearse(
+      [target, ...found].filter((word) => word !== undefined),
+      command,
+      { ...options, ...choiceOf(options) },
+    ),
+  );
+
 withChoice(program.command('inspect'))
   .description('open a bench in the browser: see what is offered, call it, follow every message')
   .argument('[targets...]', 'one or several; with none, connect from the page')
@@ -262,6 +366,43 @@ withChoice(program.command('inspect'))
     `${targets}\n\nExamples:\n  jexo inspect hives.ts\n  jexo inspect http://127.0.0.1:4300/mcp hives.ts --port 4400 --open\n  jexo inspect -- node server.mjs\n\nModules are read again when they are saved. The address holds a key that works once. The page is served to this machine only.`,
   )
   .action(async (found: string[], options) => (await import('./inspect.js')).inspect(found, command, { ...options, ...choiceOf(options) }));
+
+program
+  .command('register')
+  .description('put a server into a host application’s configuration, and prove that it works there')
+  .argument('[target]')
+  .option('--with <file>', 'the configuration: JSON, JSON with comments, YAML or TOML')
+  .option('--name <name>', 'the name of the entry (default: that of the target)')
+  .option('--under <path>', 'where the map of servers is, as mcp.servers (default: where there is one)')
+  .addOption(
+    new Option('--env <name=value>', 'a variable for the server; without a value, the one it has here; may be repeated').argParser(collect),
+  )
+  .addOption(header().argParser(collect))
+  .option('--replace', 'put it in place of the entry of that name')
+  .option('--dry-run', 'show the difference, and write nothing')
+  .option('--print', 'print the entry, to be put in by hand')
+  .option('--remove <name>', 'take an entry out')
+  .option('--list', 'list the entries')
+  .option('--guidance <file>', 'write a text for the host’s own instructions: when to use which tool')
+  .addOption(json())
+  .addHelpText(
+    'after',
+    `${targets}
+
+Examples:
+  jexo register hives.ts --with ~/.config/host/servers.json
+  jexo register hives.ts --with servers.json --env REGISTRY_TOKEN --dry-run
+  jexo register http://127.0.0.1:4300/mcp --with servers.json --name hives
+  jexo register --with servers.json --remove hives
+  jexo check servers.json                    start every entry as the host would
+  jexo list servers.json#hives               an entry as a target
+
+Everything else in the file stays as it is, to the byte, and a copy of it is kept beside it.
+Exit codes: 0 it works there, 1 it is written but does not work there, 2 wrong use, 3 the file cannot be read or written.`,
+  )
+  .action(async (target: string | undefined, options) =>
+    (await import('./register.js')).register(target === undefined ? [] : [target], command, options),
+  );
 
 withChoice(program.command('pack'))
   .description('write a server to carry away')

@@ -7,22 +7,41 @@ import type { Origins } from '../inspect/shelf.js';
 import { troubleOf } from '../inspect/trouble.js';
 import type { Choice } from '../offers/choose.js';
 import type { Server } from '../offers/define-server.js';
+import { openTarget } from '../targets/open-target.js';
 import { watchTargets } from '../targets/watch-targets.js';
 import { memoryLink } from '../transports/memory.js';
 import { stdioLink } from '../transports/stdio-link.js';
-import { reportFault } from './connect-target.js';
+import { isServerUrl } from '../targets/target.js';
+import { hostEntry, reportFault, type RestChoice } from './connect-target.js';
 
 /** Opens what a connection of the bench is about. A module is read again whenever it is saved. */
-export async function openConnection(spec: ConnectionSpec, options: OpenOptions, choice: Choice | undefined): Promise<Opened> {
+export async function openConnection(
+  spec: ConnectionSpec,
+  options: OpenOptions,
+  choice: Choice | undefined,
+  rest: RestChoice | undefined,
+): Promise<Opened> {
   const { target, command, env, headers } = spec;
   if (command !== undefined) {
     const [program = '', ...args] = command;
     const link = stdioLink({ command: program, args, ...(env && { env }) }, options);
     return { client: await connectLink(link, options), omitted: [] };
   }
-  if (/^https?:\/\//i.test(target)) return { client: await openUrl(target, { ...options, ...(headers && { headers }) }), omitted: [] };
+  const entry = await hostEntry(target);
+  if (entry?.kind === 'url')
+    return { client: await openUrl(entry.url, { ...options, headers: { ...entry.headers, ...headers } }), omitted: [] };
+  if (entry !== undefined) {
+    const link = stdioLink({ command: entry.command, args: entry.args, env: { ...entry.env, ...env } }, options);
+    return { client: await connectLink(link, options), omitted: [] };
+  }
+  if (isServerUrl(target)) return { client: await openUrl(target, { ...options, ...(headers && { headers }) }), omitted: [] };
+  if (options.fresh) {
+    const server = await openTarget(target, { fresh: true, ...(choice && { choice }), ...(rest && { rest }) });
+    return { client: await connectLink(memoryLink(server, { ...options, onFault: reportFault }), options), omitted: [] };
+  }
   const watched = await watchTargets([target], {
     ...(choice && { choice }),
+    ...(rest && { rest }),
     onReload: (reloaded) =>
       options.onReloaded(reloaded.ok ? { omitted: reloaded.catalogue.omitted } : { trouble: troubleOf(reloaded.error) }),
   });

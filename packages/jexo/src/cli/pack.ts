@@ -16,7 +16,12 @@ export async function pack(target: string | undefined, options: PackOptions): Pr
   if (target === undefined)
     throw new JexoError('JEXO_USAGE', 'Say which module to pack.', { next: 'As in: jexo pack hives.ts --as bundle --out dist/' });
   if (!/\.[cm]?[jt]sx?$/i.test(target))
-    throw new JexoError('JEXO_TARGET_UNKNOWN', `${target} is not a module, and only modules can be packed.`, { where: target });
+    throw new JexoError('JEXO_TARGET_UNKNOWN', `${target} is not a module, and only modules can be packed.`, {
+      where: target,
+      ...(/\.(?:ya?ml|json)$/i.test(target) && {
+        next: 'Write a module that wraps it: wrapRest(document), with the document as a value. Then pack that.',
+      }),
+    });
   keepStdoutForResults();
   const packed = await packBundle(target, options);
   if (options.json) return print(JSON.stringify(packed, null, 2));

@@ -5,6 +5,7 @@ import type { ContentBlock, JsonSchema, Prompt } from '../protocol/types.js';
 import { askMissing } from './ask.js';
 import { blockText } from './blocks.js';
 import { showTarget, takeTarget } from './connect-target.js';
+import { keepPrompt, printCopy, requireSheetName, type KeepOptions } from './keep-call.js';
 import { onOut, print } from './terminal.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
 
@@ -14,7 +15,7 @@ const usage = 'As in: jexo prompt apiary.ts inspection_summary hive=MR-03';
 export async function prompt(
   operands: readonly string[],
   command: readonly string[] | undefined,
-  options: ClientCommandOptions,
+  options: ClientCommandOptions & KeepOptions,
 ): Promise<void> {
   const { target, rest } = takeTarget(operands, command, usage);
   const [name, ...pairs] = rest;
@@ -22,6 +23,7 @@ export async function prompt(
     throw new JexoError('JEXO_USAGE', 'Say which prompt to render.', {
       next: `${usage}. The prompts are shown by: jexo list ${showTarget(target)}`,
     });
+  if (options.keep !== undefined) requireSheetName(options.keep);
   await withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
     const prompts = await client.prompts({ signal });
     const found = prompts.find((each) => each.name === name);
@@ -41,8 +43,10 @@ export async function prompt(
     }
     const schema = schemaOf(found);
     const input = await askMissing(schema, readPairs(pairs, schema), signal);
+    if (printCopy(target, { kind: 'prompt', name, input }, options)) return;
     const rendered = await client.prompt(name, input as Record<string, string>, { signal, onProgress });
     clearProgress();
+    if (options.keep !== undefined) await keepPrompt(options.keep, target, { subject: name, input }, rendered);
     if (options.json) return print(JSON.stringify(rendered, null, 2));
     rendered.messages.forEach(({ role, content }, index) => {
       if (index > 0) print('');

@@ -5,10 +5,11 @@ import { parseTemplate } from '../protocol/uri-template.js';
 import type { ReadResourceResult, ResourceContents, ResourceTemplate } from '../protocol/types.js';
 import { nearest } from '../offers/nearest.js';
 import { showTarget, takeTarget } from './connect-target.js';
+import { keepResource, printCopy, requireSheetName, type KeepOptions } from './keep-call.js';
 import { duration, note, onErr, print, printBytes, symbols } from './terminal.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
 
-interface ReadOptions extends ClientCommandOptions {
+interface ReadOptions extends ClientCommandOptions, KeepOptions {
   readonly out?: string;
   readonly watch?: boolean;
 }
@@ -23,16 +24,21 @@ export async function read(operands: readonly string[], command: readonly string
     throw new JexoError('JEXO_USAGE', 'Say which resource to read.', {
       next: `${usage}. The resources are shown by: jexo list ${showTarget(target)}`,
     });
+  if (options.keep !== undefined) requireSheetName(options.keep);
   await withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
     const uri = await uriOf(named, pairs, async () => {
       const [resources, templates] = await Promise.all([client.resources({ signal }), client.templates({ signal })]);
       return { resources, templates };
     });
+    if (printCopy(target, { kind: 'resource', name: uri, input: {} }, options)) return;
+    let kept = false;
     const once = async () => {
       const start = performance.now();
       const result = await client.read(uri, { signal, onProgress });
       clearProgress();
       await show(result, options);
+      if (options.keep !== undefined && !kept) await keepResource(options.keep, target, { subject: uri, input: {} }, result);
+      kept = true;
       if (!options.json) note(`${onErr('moss', symbols.ok)} ${onErr('quiet', `${uri} read in ${duration(performance.now() - start)}`)}`);
     };
     await once();

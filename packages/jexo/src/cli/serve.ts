@@ -6,7 +6,7 @@ import { watchTargets, type Reloaded } from '../targets/watch-targets.js';
 import { serveHttp } from '../transports/http/serve-http.js';
 import { serveStdio } from '../transports/serve-stdio.js';
 import { guardStdout } from '../transports/stdout-guard.js';
-import { reportFault, reportOmitted } from './connect-target.js';
+import { reportFault, reportOmitted, type RestChoice } from './connect-target.js';
 import { openWireLog } from './wire-log.js';
 import { note, onErr, symbols } from './terminal.js';
 
@@ -21,7 +21,9 @@ interface ServeOptions {
   readonly allowOrigin?: string[];
   readonly allowHost?: string[];
   readonly watch?: boolean;
+  readonly page?: boolean;
   readonly choice?: Choice;
+  readonly rest?: RestChoice;
 }
 
 export async function serve(targets: readonly string[], command: readonly string[] | undefined, options: ServeOptions): Promise<void> {
@@ -42,7 +44,11 @@ export async function serve(targets: readonly string[], command: readonly string
         ),
       )
     : undefined;
-  const opening = { ...(options.name !== undefined && { name: options.name }), ...(options.choice && { choice: options.choice }) };
+  const opening = {
+    ...(options.name !== undefined && { name: options.name }),
+    ...(options.choice && { choice: options.choice }),
+    ...(options.rest && { rest: options.rest }),
+  };
   const watched = options.watch ? await watchTargets(targets, { ...opening, onReload: reportReload }) : undefined;
   const server = watched?.server ?? (await openTargets(targets, opening)).server;
   await server.ready();
@@ -60,6 +66,7 @@ export async function serve(targets: readonly string[], command: readonly string
     path: options.path,
     onFault: reportFault,
     older: options.older ?? false,
+    page: options.page ?? true,
     ...(log && { tap: log.tap }),
     ...(options.allowOrigin && { allowedOrigins: options.allowOrigin }),
     ...(options.allowHost && { allowedHosts: options.allowHost }),

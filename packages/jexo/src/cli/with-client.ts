@@ -1,11 +1,13 @@
+import type { ServerAnswers } from '../client/answer-server.js';
 import type { Client } from '../client/connect-link.js';
+import { JexoError } from '../errors.js';
 import { maskSecrets } from '../inspect/recorder.js';
 import type { Choice } from '../offers/choose.js';
 import type { Omission } from '../offers/offer.js';
 import type { ProgressUpdate } from '../protocol/types.js';
-import type { WireEvent } from '../transports/link.js';
+import type { WireEvent, WireTap } from '../transports/link.js';
 import { closeTerminal, terminalAnswers } from './ask.js';
-import { connectTarget, type TargetWords } from './connect-target.js';
+import { connectTarget, type RestChoice, type TargetWords } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { note, onErr, symbols } from './terminal.js';
 
@@ -16,7 +18,10 @@ export interface ClientCommandOptions {
   readonly wireLog?: string;
   readonly wire?: boolean;
   readonly standIn?: boolean;
+  /** What answers the server, in place of the person at the terminal. */
+  readonly answers?: ServerAnswers;
   readonly choice?: Choice;
+  readonly rest?: RestChoice;
 }
 
 export interface Connected {
@@ -35,32 +40,43 @@ export async function withClient<T>(
   options: ClientCommandOptions,
   use: (connected: Connected) => Promise<T>,
 ): Promise<T> {
-  const stop = new AbortController();
-  const onInterrupt = () => stop.abort(new Error('stopped from the keyboard'));
-  process.once('SIGINT', onInterrupt);
+  const { signal, release } = stopOnInterrupt();
   const bar = progressLine();
   try {
     const { client, omitted } = await connectTarget(target, {
       headers: readHeaders(options.header),
       wireLog: options.wireLog,
       choice: options.choice,
-      ...terminalAnswers(options.standIn ?? false),
-      ...(options.wire && { tap: showWire }),
+      rest: options.rest,
+      ...(options.answers ?? terminalAnswers(options.standIn ?? false)),
+      ...wireTap(options),
       onLog({ level, data }) {
         bar.clear();
         note(`${onErr('quiet', `${level}:`)} ${typeof data === 'string' ? data : JSON.stringify(data)}`);
       },
     });
     try {
-      return await use({ client, omitted, signal: stop.signal, onProgress: bar.show, clearProgress: bar.clear });
+      return await use({ client, omitted, signal, onProgress: bar.show, clearProgress: bar.clear });
     } finally {
       bar.clear();
       await client.close();
     }
   } finally {
     closeTerminal();
-    process.off('SIGINT', onInterrupt);
+    release();
   }
+}
+
+/** A signal that fires on Ctrl-C, and how to let go of it. */
+export function stopOnInterrupt(): { readonly signal: AbortSignal; readonly release: () => void } {
+  const stop = new AbortController();
+  const onInterrupt = () => stop.abort(new JexoError('JEXO_CANCELLED', 'Stopped from the keyboard.'));
+  process.once('SIGINT', onInterrupt);
+  return { signal: stop.signal, release: () => void process.off('SIGINT', onInterrupt) };
+}
+
+export function wireTap({ wire }: ClientCommandOptions): { tap?: WireTap } {
+  return wire ? { tap: showWire } : {};
 }
 
 /** Each message as it passes, on stderr, secrets masked. */

@@ -3,6 +3,7 @@ import { memoryLink } from '../transports/memory.js';
 import type { HttpLinkOptions } from '../transports/http/http-link.js';
 import type { StdioLinkOptions } from '../transports/stdio-link.js';
 import type { Link, WireTap } from '../transports/link.js';
+import { isServerUrl } from '../targets/target.js';
 import { connectLink, type Client, type ClientOptions } from './connect-link.js';
 import { connectUrl } from './connect-url.js';
 
@@ -30,7 +31,7 @@ export type ConnectTarget = Servable | string | URL | readonly string[];
  * const client = await connect('hives.ts');
  */
 export async function connect(target: ConnectTarget, options: ConnectOptions = {}): Promise<Client> {
-  if (target instanceof URL || (typeof target === 'string' && /^https?:\/\//i.test(target))) return connectUrl(String(target), options);
+  if (target instanceof URL || (typeof target === 'string' && isServerUrl(target))) return connectUrl(String(target), options);
   return connectLink(await linkTo(target, options), options);
 }
 

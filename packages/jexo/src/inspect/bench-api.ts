@@ -3,7 +3,8 @@ import type { Prompt, ResourceTemplate, Root, Tool } from '../protocol/types.js'
 import type { Bench, CallRequest, Reply } from './bench.js';
 import type { ConnectionSpec } from './connection.js';
 import { differences } from './difference.js';
-import { exampleCall } from './input-text.js';
+import type { BenchSheets } from './bench-sheets.js';
+import { copyCall, copyForms, type CopiedCall, type CopyForm } from './copy-call.js';
 import { modelView, type Edits } from './model-view.js';
 import { readJsonLines } from './recorder.js';
 import { troubleOf, type Trouble } from './trouble.js';
@@ -20,6 +21,7 @@ export interface BenchApiOptions {
   /** What every request carries from then on. */
   readonly key: string;
   readonly notes: Notes;
+  readonly sheets: BenchSheets;
 }
 
 /**
@@ -33,10 +35,14 @@ export interface BenchApiOptions {
  * - `POST /api/check` `{connection, tool, input}` what is wrong with an input; `POST /api/complete` suggestions.
  * - `POST /api/questions/3` answers what a server asked.
  * - `POST /api/model-view` `{connection, tools, edits}` what a model would be given.
+ * - `POST /api/choose` `{connection, request, edits}` the tools the stand-in would choose.
+ * - `POST /api/copy` `{connection, kind, name, input, form}` a call as text to paste.
+ * - `GET  /api/sheets` names; `GET /api/sheets/text?name=`, `PUT` writes it; `POST …/keep`, `POST …/from-trace`, `POST …/replay` and
+ *   `POST …/rehearse` with `{connection, name}`.
  * - `GET  /api/events?after=12` a stream: `connection`, `gone`, `call`, `question`, `stderr`, and `wire` from message 13 on.
  * - `GET  /api/wire` the trace as JSON lines; `POST /api/wire?name=` puts a saved one on the bench.
  */
-export function createBenchApi(bench: Bench, { key, notes, ...secrets }: BenchApiOptions): (request: Request) => Promise<Response> {
+export function createBenchApi(bench: Bench, { key, notes, sheets, ...secrets }: BenchApiOptions): (request: Request) => Promise<Response> {
   let token: string | undefined = secrets.token;
 
   const api = async (request: Request, path: string, url: URL): Promise<Response> => {
@@ -113,13 +119,47 @@ export function createBenchApi(bench: Bench, { key, notes, ...secrets }: BenchAp
         const all = toolsOf(bench, connection);
         return json(modelView(tools === undefined ? all : all.filter(({ name }) => tools.includes(name)), edits));
       }
-      case 'GET example': {
-        const connection = bench.connection(Number(url.searchParams.get('connection')));
-        const tool = toolsOf(bench, connection.state.id).find(({ name }) => name === url.searchParams.get('tool'));
-        const { target, command } = connection.state.spec;
-        return tool === undefined
-          ? refuse(404, 'JEXO_USAGE', 'There is no such tool.')
-          : json({ line: exampleCall(command ?? target, tool) });
+      case 'POST copy': {
+        const { connection: id, form, ...call } = await body<Omit<CopiedCall, 'target'> & { connection: number; form: CopyForm }>();
+        if (!copyForms.includes(form)) return refuse(400, 'JEXO_USAGE', `A call can be copied as ${copyForms.join(', ')}.`);
+        const { target, command } = bench.connection(id).state.spec;
+        const schema = toolsOf(bench, id).find(({ name }) => call.kind === 'tool' && name === call.name)?.inputSchema;
+        return json({ text: copyCall({ ...call, target: command ?? target, ...(schema && { schema }) }, form) });
+      }
+      case 'POST choose': {
+        const { connection, request: words, edits = {} } = await body<{ connection: number; request: string; edits?: Edits }>();
+        return json(sheets.choose(connection, words, edits));
+      }
+      case 'GET sheets':
+        return json(await sheets.list());
+      case 'GET sheets/':
+        return json(await sheets.open(url.searchParams.get('name') ?? ''));
+      case 'PUT sheets/':
+        return json(await sheets.save(url.searchParams.get('name') ?? '', await request.text()));
+      case 'POST sheets/': {
+        const given = await body<{
+          connection: number;
+          call: number;
+          name: string;
+          label?: string;
+          only?: string[];
+          update?: boolean;
+          edits?: Edits;
+        }>();
+        const { connection, name, edits = {} } = given;
+        const { signal } = request;
+        if (id === 'keep') return json(await sheets.keep(given.call, name, given.label));
+        if (id === 'from-trace') return json(await sheets.fromTrace(connection, name));
+        if (id === 'replay')
+          return json(
+            await sheets.replay(connection, name, {
+              signal,
+              ...(given.only && { only: given.only }),
+              ...(given.update && { update: true }),
+            }),
+          );
+        if (id === 'rehearse') return json(await sheets.rehearse(connection, name, edits, signal));
+        return refuse(404, 'JEXO_USAGE', `There is nothing at ${path}.`);
       }
       case 'GET events':
         return events(bench, Number(url.searchParams.get('after') ?? 0) || 0, request.signal);

@@ -1,3 +1,5 @@
+import type { ServerAnswers } from '../client/answer-server.js';
+import type { Client } from '../client/connect-link.js';
 import { compileSchema, type Issue } from '../offers/schema.js';
 import { isJexoError } from '../errors.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
@@ -119,6 +121,8 @@ export interface Bench {
   add(spec: ConnectionSpec): { readonly state: ConnectionState; readonly connected: Promise<void> };
   /** @throws RangeError when there is no such connection */
   connection(id: number): Connection;
+  /** Opens a connection's target once more, as if for the first time; what passes is on the same trace. */
+  openAgain(id: number, answers: ServerAnswers): Promise<Client>;
   edit(id: number, spec: ConnectionSpec): Promise<void>;
   remove(id: number): Promise<void>;
   /** A trace that was saved, to be looked at beside the living ones. */
@@ -300,6 +304,18 @@ export function createBench({ open, show, maxCalls = 200 }: BenchOptions): Bench
       return { state: connection.state, connected };
     },
     connection: need,
+    async openAgain(id, answers) {
+      const { spec } = need(id).state;
+      const judge = createWireJudge();
+      const { client } = await open(spec, {
+        ...answers,
+        fresh: true,
+        tap: (event) => recorder.record(id, event, judge(event)),
+        onStderr: () => undefined,
+        onReloaded: () => undefined,
+      });
+      return client;
+    },
     async edit(id, spec) {
       const connection = need(id);
       const full = unmaskSpec(spec, connection.state.spec);

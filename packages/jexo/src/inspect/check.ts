@@ -12,6 +12,8 @@ export const rules = {
   'thin-description': 'A description that only repeats the name tells a model nothing.',
   'parameter-without-description': 'A parameter without a description is guessed at.',
   'confusable-tools': 'Two tools whose words are nearly the same are taken for one another.',
+  'same-description': 'Tools of one and the same description differ by their name alone.',
+  'untyped-input': 'An input without a type is filled in by guessing.',
   'refused-name': 'A name that hosts refuse, or change, cannot be called.',
   'unsupported-schema': 'A schema that many hosts cannot take makes the tool vanish, or its calls fail.',
   'list-size': 'A long list costs every request, and crowds out the request itself.',
@@ -78,10 +80,18 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
     if (!description && !title) checkDescribed(`resource ${uri}`, uri, undefined, report);
   for (const template of seen.templates) checkDescribed(`template ${template.uriTemplate}`, template.name, template.description, report);
   checkConfusable(seen.tools, report);
+  checkSameDescription(seen.tools, report);
   checkSize(seen.tools, report);
   checkWords(seen, report);
   for (const { name, where, why, next, partial } of seen.omitted)
-    report({ rule: 'left-out', severity: partial ? 'note' : 'warning', subject: `function ${name}`, where, message: why, remedy: next });
+    report({
+      rule: 'left-out',
+      severity: partial ? 'note' : 'warning',
+      subject: `${isModule.test(where) ? 'function' : 'operation'} ${name}`,
+      where,
+      message: why,
+      remedy: next,
+    });
   for (const account of new Set(seen.deviations))
     report({
       rule: 'protocol',
@@ -107,6 +117,35 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
       remedy: 'Send notifications/tools/list_changed whenever the list changes, and declare tools.listChanged.',
     });
   return found.sort((a, b) => severities.indexOf(b.severity) - severities.indexOf(a.severity));
+}
+
+const isModule = /\.[cm]?[jt]sx?(?::|$)/;
+
+function checkSameDescription(tools: readonly Tool[], report: Report): void {
+  const groups = new Map<string, string[]>();
+  for (const { name, description = '' } of tools)
+    if (description.trim() !== '') groups.set(description.trim(), [...(groups.get(description.trim()) ?? []), name]);
+  for (const [description, [first, ...others]] of groups)
+    if (others.length > 0)
+      report({
+        rule: 'same-description',
+        severity: 'warning',
+        subject: `tool ${first}`,
+        message: `${others.join(', ')} ${others.length === 1 ? 'has' : 'have'} the same description: ${JSON.stringify(description.slice(0, 80))}.`,
+        remedy: 'Say of each what sets it apart.',
+      });
+}
+
+/** True when a schema lets anything through, or any object of unknown fields. */
+function isUntyped({ type, enum: values, const: only, $ref, anyOf, oneOf, allOf, properties, additionalProperties }: JsonSchema): boolean {
+  if (values !== undefined || only !== undefined || $ref !== undefined || anyOf !== undefined || oneOf !== undefined || allOf !== undefined)
+    return false;
+  return (
+    type === undefined ||
+    (type === 'object' &&
+      Object.keys((properties ?? {}) as object).length === 0 &&
+      (additionalProperties === undefined || additionalProperties === true))
+  );
 }
 
 function checkDescribed(subject: string, name: string, description: string | undefined, report: Report): void {
@@ -137,13 +176,21 @@ async function checkTool(tool: Tool, report: Report): Promise<void> {
   checkName(tool.name, subject, report);
   const properties = Object.entries((tool.inputSchema.properties ?? {}) as Record<string, JsonSchema>);
   for (const [name, schema] of properties) {
+    if (isUntyped(schema))
+      report({
+        rule: 'untyped-input',
+        severity: 'warning',
+        subject: `${subject} ${name}`,
+        message: `The input ${name} may be anything.`,
+        remedy: 'Give it a type, and its fields where it is an object.',
+      });
     if (typeof schema.description === 'string' || typeof schema.title === 'string' || schema.$ref !== undefined) continue;
     report({
       rule: 'parameter-without-description',
       severity: 'warning',
       subject: `${subject} ${name}`,
       message: `The parameter ${name} has no description.`,
-      remedy: `Describe it: @param ${name} …, or .describe('…').`,
+      remedy: `Describe it: @param ${name} …, or .describe('…'); in a document, its description.`,
     });
   }
   checkSchema(tool.inputSchema, subject, report);
@@ -283,11 +330,15 @@ function wordsOf(text: string): string[] {
 const alike = 0.65;
 
 function checkConfusable(tools: readonly Tool[], report: Report): void {
-  const bags = tools.map((tool) => ({ name: tool.name, words: wordsOf(`${tool.name} ${tool.description ?? ''}`) }));
+  const bags = tools.map((tool) => ({
+    name: tool.name,
+    description: tool.description,
+    words: wordsOf(`${tool.name} ${tool.description ?? ''}`),
+  }));
   for (let first = 0; first < bags.length; first++) {
     for (let second = first + 1; second < bags.length; second++) {
       const [a, b] = [bags[first]!, bags[second]!];
-      if (a.words.length < 3 || b.words.length < 3) continue;
+      if (a.words.length < 3 || b.words.length < 3 || a.description === b.description) continue; // the same: told by its own rule
       const shared = a.words.filter((word) => b.words.includes(word));
       const share = shared.length / new Set([...a.words, ...b.words]).size;
       if (share < alike) continue;
@@ -317,7 +368,8 @@ function checkSize(tools: readonly Tool[], report: Report): void {
     severity: total >= tooLongList ? 'error' : 'warning',
     subject: 'server',
     message: `Its ${tools.length} tools cost a model ~${total.toLocaleString('en')} tokens in every request. The largest: ${largest}.`,
-    remedy: 'Offer fewer of them (--only), and shorten the largest: jexo inspect shows what trimming saves.',
+    remedy:
+      'Offer fewer of them (--only), and shorten the largest: jexo inspect shows what trimming saves. A document’s operations can be offered through three tools that find, show and invoke them: --as-search.',
   });
 }
 

@@ -49,6 +49,8 @@ export interface Opened {
 }
 
 export type OpenOptions = ClientOptions & {
+  /** A module is loaded as if for the first time, and not watched. */
+  readonly fresh?: boolean;
   readonly tap: WireTap;
   readonly onStderr: (line: string) => void;
   /** Told when a module that is watched was read again, or could not be. */

@@ -88,30 +88,26 @@ function parseOr(text: string): unknown {
   }
 }
 
-/** A call as a line of the terminal, to be copied. The target is text, or a command's words. */
-export function exampleCall(target: string | readonly string[], tool: Tool): string {
-  const properties = (tool.inputSchema.properties ?? {}) as Record<string, JsonSchema>;
-  const required = new Set((tool.inputSchema.required ?? []) as string[]);
-  const pairs = Object.entries(properties)
-    .filter(([name]) => required.has(name))
-    .map(([name, schema]) => `${name}=${quoteForShell(exampleText(schema))}`);
-  return callLine(target, tool.name, pairs);
+/** An input that shows what a tool needs: its required fields, each with an example, a default or something of the right kind. */
+export function exampleInput({ inputSchema }: Tool): Record<string, unknown> {
+  const properties = (inputSchema.properties ?? {}) as Record<string, JsonSchema>;
+  const required = new Set((inputSchema.required ?? []) as string[]);
+  return Object.fromEntries(
+    Object.entries(properties)
+      .filter(([name]) => required.has(name))
+      .map(([name, schema]) => [name, exampleValue(schema)]),
+  );
 }
 
-function callLine(target: string | readonly string[], tool: string, pairs: readonly string[]): string {
-  const command = typeof target === 'string' ? [] : ['--', ...target.map(quoteForShell)];
-  return ['jexo call', ...(typeof target === 'string' ? [quoteForShell(target)] : []), tool, ...pairs, ...command].join(' ');
-}
-
-function exampleText(schema: JsonSchema): string {
+function exampleValue(schema: JsonSchema): unknown {
   const known =
     (schema.examples as unknown[] | undefined)?.[0] ?? schema.default ?? (schema.enum as unknown[] | undefined)?.[0] ?? schema.const;
-  if (known !== undefined) return typeof known === 'string' ? known : JSON.stringify(known);
+  if (known !== undefined) return known;
   const [kind] = kinds(schema);
-  if (kind === 'number' || kind === 'integer') return String(Math.max(Number(schema.minimum ?? 1), 1));
-  if (kind === 'boolean') return 'true';
-  if (kind === 'array') return '[]';
-  if (kind === 'object') return '{}';
+  if (kind === 'number' || kind === 'integer') return Math.max(Number(schema.minimum ?? 1), 1);
+  if (kind === 'boolean') return true;
+  if (kind === 'array') return [];
+  if (kind === 'object') return {};
   return schema.format === 'date-time' ? '2026-06-01T00:00:00Z' : schema.format === 'date' ? '2026-06-01' : 'text';
 }
 

@@ -28,16 +28,21 @@ export interface ModelView {
 /** Another name or description to try before it is written into the code. */
 export type Edits = Readonly<Record<string, { readonly name?: string; readonly description?: string }>>;
 
+/** The tools with the names and descriptions that are being tried. */
+export function editTools(tools: readonly Tool[], edits: Edits): Tool[] {
+  return tools.map((tool) => ({ ...tool, ...edits[tool.name] }));
+}
+
 /**
  * What a model is given of tools: their names, descriptions and input schemas, and nothing else. Hosts differ in how they wrap
  * it; titles, output schemas and annotations do not reach the model in most.
  */
 export function modelView(tools: readonly Tool[], edits: Edits = {}): ModelView {
-  const given = tools.map((tool) => {
-    const edit = edits[tool.name] ?? {};
-    const { name = tool.name, description = tool.description } = edit;
-    return { name, ...(description !== undefined && description !== '' && { description }), input_schema: tool.inputSchema };
-  });
+  const given = editTools(tools, edits).map(({ name, description, inputSchema }) => ({
+    name,
+    ...(description !== undefined && description !== '' && { description }),
+    input_schema: inputSchema,
+  }));
   const text = JSON.stringify(given, null, 2);
   return {
     text,

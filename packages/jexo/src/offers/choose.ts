@@ -79,7 +79,7 @@ export function choose(found: Yield, choice: Choice, where: string): Yield {
   const dropped = new Set((except ?? []).flatMap((pattern) => [...need(pattern, 'except')]));
   const names = named(rename, 'rename');
   const descriptions = named(describe, 'describe');
-  const isKept = (offer: Offer) => (kept === undefined || kept.has(offer)) && !dropped.has(offer);
+  const isKept = (offer: Offer) => offer.comesAlong || ((kept === undefined || kept.has(offer)) && !dropped.has(offer));
   return {
     // What was not asked for need not be complained of.
     omitted:

@@ -16,6 +16,8 @@ interface Described {
   readonly where?: string | undefined;
   /** Other names by which it may be chosen. */
   readonly aliases?: readonly string[] | undefined;
+  /** Serves other offers of its source, and is kept whatever is chosen among them. */
+  readonly comesAlong?: boolean | undefined;
   readonly run: (input: never, call: Call) => unknown;
 }
 

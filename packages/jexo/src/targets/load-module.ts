@@ -14,23 +14,28 @@ export interface LoadedModule {
   readonly files: readonly string[];
 }
 
+let freshOnes = 0;
 const typed = new Set(['.ts', '.tsx', '.mts', '.cts', '.jsx']);
 
 /**
  * Loads a module, with its types taken out when it has any. Its packages are loaded from where it stands.
  *
- * @param again true takes a module that has changed anew, with all it is made of; Node itself loads a file only once
+ * @param how.again takes a module that has changed anew, with all it is made of; Node itself loads a file only once
+ * @param how.fresh takes it with a state of its own, changed or not
  * @throws JexoError JEXO_TARGET_MISSING, JEXO_SYNTAX, JEXO_MODULE_FAILED
  */
-export async function loadModule(path: string, again = false): Promise<LoadedModule> {
+export async function loadModule(
+  path: string,
+  { again = false, fresh = false }: { readonly again?: boolean; readonly fresh?: boolean } = {},
+): Promise<LoadedModule> {
   const file = resolve(path);
   const shown = relative(process.cwd(), file) || file;
   if (!existsSync(file)) throw new JexoError('JEXO_TARGET_MISSING', `There is no file ${shown}.`, { where: shown });
   if (!statSync(file).isFile()) throw new JexoError('JEXO_TARGET_UNKNOWN', `${shown} is not a file.`, { where: shown });
-  const compiled = again || typed.has(extname(file));
+  const compiled = again || fresh || typed.has(extname(file));
   const { entry, files } = compiled ? await compile(file) : { entry: pathToFileURL(file).href, files: [file] };
   try {
-    return { namespace: (await import(entry)) as Record<string, unknown>, files };
+    return { namespace: (await import(fresh ? `${entry}?fresh=${++freshOnes}` : entry)) as Record<string, unknown>, files };
   } catch (error) {
     if (error instanceof SyntaxError && !compiled) await compile(file); // says where, when the mistake is in this file
     throw new JexoError('JEXO_MODULE_FAILED', `${shown} failed while it was loading: ${messageOf(error)}`, {

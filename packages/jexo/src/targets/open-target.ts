@@ -4,6 +4,8 @@ import { JexoError } from '../errors.js';
 import { offers, type Choice } from '../offers/choose.js';
 import { defineServer, isServer, type Server } from '../offers/define-server.js';
 import { wrapFunctions } from '../sources/functions/wrap-functions.js';
+import { readDocument } from '../sources/rest/read-document.js';
+import { wrapRest, type WrapRestOptions } from '../sources/rest/wrap-rest.js';
 import { loadModule, loadPackage } from './load-module.js';
 import { parseTarget } from './target.js';
 
@@ -12,8 +14,12 @@ export interface OpenOptions {
   readonly name?: string;
   /** Which offers are kept, and what they are called. */
   readonly choice?: Choice;
+  /** For documents: where the API is, and how it is offered. */
+  readonly rest?: Pick<WrapRestOptions, 'base' | 'as' | 'resources' | 'pick'>;
   /** Takes modules that have changed anew. */
   readonly again?: boolean;
+  /** Takes modules with a state of their own, whatever was loaded before; the packages they import are shared. */
+  readonly fresh?: boolean;
 }
 
 export interface Opened {
@@ -33,12 +39,18 @@ export async function openTarget(text: string, options: OpenOptions = {}): Promi
 }
 
 /** Several targets are served as one: their offers stand side by side, and two of one name are refused. */
-export async function openTargets(texts: readonly string[], { name, choice = {}, again = false }: OpenOptions = {}): Promise<Opened> {
-  const opened = await Promise.all(texts.map((text) => open(text, again)));
+export async function openTargets(
+  texts: readonly string[],
+  { name, choice = {}, again = false, fresh = false, rest = {} }: OpenOptions = {},
+): Promise<Opened> {
+  const [only] = texts;
+  // Among operations it is chosen before they are put behind three tools.
+  const within = texts.length === 1 && parseTarget(only!).kind === 'document';
+  const opened = await Promise.all(texts.map((text) => open(text, { again, fresh, rest: within ? { ...rest, ...choice } : rest })));
   const servers = opened.map(({ server }) => server);
   const files = opened.flatMap((each) => each.files);
   const [first] = servers;
-  const chooses = Object.values(choice).some((value) => value !== undefined);
+  const chooses = !within && Object.values(choice).some((value) => value !== undefined);
   if (servers.length === 1 && name === undefined && !chooses) return { server: first!, files };
   const all = servers.flatMap((server) => [...server.definition.offers]);
   const server = defineServer({
@@ -51,11 +63,11 @@ export async function openTargets(texts: readonly string[], { name, choice = {},
   return { server, files };
 }
 
-async function open(text: string, again: boolean): Promise<Opened> {
+async function open(text: string, how: Pick<OpenOptions, 'again' | 'fresh' | 'rest'>): Promise<Opened> {
   const target = parseTarget(text);
   switch (target.kind) {
     case 'module': {
-      const { namespace, files } = await loadModule(target.path, again);
+      const { namespace, files } = await loadModule(target.path, how);
       return { server: openModule(target.path, namespace), files };
     }
     case 'package': {
@@ -66,6 +78,16 @@ async function open(text: string, again: boolean): Promise<Opened> {
         offers: [wrapFunctions(namespace, { types: target.name })],
       });
       return { server, files: [] };
+    }
+    case 'document': {
+      const { info } = (await readDocument(target.place)).root as { info?: { title?: string; version?: string } };
+      const server = defineServer({
+        name: serverName((info?.title ?? basename(target.place).replace(/\..*$/, '')).toLowerCase()),
+        ...(info?.title !== undefined && { title: info.title }),
+        version: info?.version ?? '0.0.0',
+        offers: [wrapRest(target.place, how.rest)],
+      });
+      return { server, files: /^https?:/i.test(target.place) ? [] : [resolve(target.place)] };
     }
     default:
       throw new JexoError('JEXO_TARGET_UNKNOWN', `${text} is a running server, not something to serve.`, {

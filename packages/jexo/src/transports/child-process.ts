@@ -9,6 +9,8 @@ export interface CommandTarget {
   /** Added to this process's own environment. */
   readonly env?: Readonly<Record<string, string>>;
   readonly cwd?: string;
+  /** The environment is `env` and nothing else. */
+  readonly onlyEnv?: boolean;
 }
 
 export interface ChildEvents {
@@ -53,7 +55,7 @@ export async function startChild(target: CommandTarget, maxLength: number, event
   const lastWords: string[] = [];
   const child = spawn(target.command, [...target.args], {
     stdio: ['pipe', 'pipe', 'pipe'],
-    env: { ...process.env, ...target.env },
+    env: target.onlyEnv ? { ...target.env } : { ...process.env, ...target.env },
     windowsHide: true,
     // A group of its own, so that its children end with it.
     detached: !onWindows,
@@ -86,7 +88,7 @@ export async function startChild(target: CommandTarget, maxLength: number, event
     child.once('spawn', resolve);
     child.once('error', (error: NodeJS.ErrnoException) => {
       const why = error.code === 'ENOENT' ? 'there is no such command' : error.code === 'EACCES' ? 'it may not be executed' : undefined;
-      const account = why === undefined ? error.message : `${why}. PATH was ${process.env.PATH ?? '(empty)'}`;
+      const account = why === undefined ? error.message : `${why}. PATH was ${(target.onlyEnv ? target.env : process.env)?.PATH}`;
       reject(
         new JexoError(
           why === undefined ? 'JEXO_CONNECT' : 'JEXO_COMMAND_MISSING',

@@ -192,7 +192,7 @@ test('a server of its own, written with the library, is served as it is', async 
     export default defineServer({ name: 'alderwick', version: '2.0.0', instructions: 'Hives.', offers: [tool('count', {}, () => 'forty')] });`,
   );
   const { stdout } = await jexo(['list', path]);
-  expect(stdout).toMatch(/alderwick 2\.0\.0[\s\S]*Hives\.[\s\S]*count/);
+  expect(stdout).toMatch(/alderwick · 2\.0\.0[\s\S]*Hives\.[\s\S]*count/);
 });
 
 test.each(['serve', 'list', 'call', 'inspect', 'pack'])('%s --help teaches by example', async (command) => {
@@ -246,7 +246,7 @@ describe('choosing', () => {
   test.each([
     ['a name that is not there', ['list', hives, '--only', 'mix_sirup'], 'Did you mean mix_syrup?'],
     ['a pair that is none', ['list', hives, '--rename', 'mix_syrup'], 'wants old=new'],
-    ['a running server', ['list', 'http://127.0.0.1:9/mcp', '--only', 'x'], 'modules and packages only'],
+    ['a running server', ['list', 'http://127.0.0.1:9/mcp', '--only', 'x'], 'modules, packages and documents only'],
   ])('%s is refused', async (_name, args, says) => {
     expect(await jexo(args)).toMatchObject({ code: 2, stderr: expect.stringContaining(says) });
   });
@@ -324,33 +324,6 @@ test('--wire shows the messages as they pass, on stderr', async () => {
 test('--stand-in answers a server that asks for a model; without it the tool does without', async () => {
   expect((await jexo(['call', apiary, 'write_summary', 'hive=MR-03', '--stand-in'])).stdout).toContain('(stand-in model)');
   expect((await jexo(['call', apiary, 'write_summary', 'hive=MR-03'])).stdout).toMatch(/2026-04-02: /);
-});
-
-/** Runs a command at a terminal of its own, typing these lines. */
-function atTerminal(args: readonly string[], lines: string): Promise<{ code: number | null; stdout: string }> {
-  const words = [process.execPath, cli, ...args].map((word) => `'${word}'`).join(' ');
-  return run('script', ['-qec', words, '/dev/null'], { stdin: lines, env: { TERM: 'dumb' } });
-}
-
-describe('at a terminal', () => {
-  test('a missing input is asked for until it fits', async () => {
-    const { code, stdout } = await atTerminal(['call', hives, 'winter_stores', 'frostMonths=4'], 'feeble\n2\n');
-    expect(stdout).toContain('1 weak   2 middling   3 strong');
-    expect(stdout).toContain('expected one of weak, middling, strong; got "feeble"');
-    expect(stdout).toContain('15.5');
-    expect(code).toBe(0);
-  });
-
-  test('what the server asks is answered, or declined', async () => {
-    const moved = await atTerminal(['call', apiary, 'move_hive', 'hive=MR-03'], 'SM\ny\ny\n');
-    expect(moved.stdout).toContain('Which apiary should it go to?');
-    expect(moved.stdout).toContain('Move MR-03 to SM?');
-    expect(moved.stdout).toMatch(/to\s+Saltmarsh/);
-    expect(moved.code).toBe(0);
-    const declined = await atTerminal(['call', apiary, 'move_hive', 'hive=MR-03', 'to=SM'], 'n\n');
-    expect(declined.stdout).toContain('JEXO_NOT_ACCEPTED');
-    expect(declined.code).toBe(1);
-  });
 });
 
 describe('completion', () => {

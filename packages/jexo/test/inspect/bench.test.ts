@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { defineServer, JexoError, prompt, resource, tool, type Tool } from '../../src/index.js';
 import { connect } from '../support/connect.js';
+import { createBenchSheets } from '../../src/inspect/bench-sheets.js';
 import { createBenchApi } from '../../src/inspect/bench-api.js';
 import { createBench, type Bench, type BenchOptions, type CallRequest, type CallSheet, type Question } from '../../src/inspect/bench.js';
 import { differences } from '../../src/inspect/difference.js';
@@ -228,7 +229,15 @@ test('a saved trace lies beside the living ones, each of its messages judged', a
 test('the interface wants the key, and gives it for the token once', async () => {
   let kept = '';
   const own = await connected();
-  const api = createBenchApi(own, { token: 'token', key: 'key', notes: { load: () => kept, save: (text) => (kept = text) } });
+  const files = new Map<string, string>();
+  const sheets = createBenchSheets(own, {
+    list: async () => [...files.keys()],
+    load: async (name) => files.get(name) ?? '',
+    save: async (name, text) => void files.set(name, text),
+    targetFrom: (_name, target) => target,
+    env: {},
+  });
+  const api = createBenchApi(own, { token: 'token', key: 'key', sheets, notes: { load: () => kept, save: (text) => (kept = text) } });
   const send = (method: string, path: string, body?: unknown, key?: string) =>
     api(
       new Request(`http://localhost${path}`, {
@@ -250,7 +259,10 @@ test('the interface wants the key, and gives it for the token once', async () =>
   expect((await ask('GET', '/api/bench')).json).toMatchObject({ notes: 'remember', connections: [{ id: 1 }] });
   expect((await ask('POST', '/api/check', { connection: 1, tool: 'add', input: {} })).json).toMatchObject([{ path: 'a' }]);
   expect((await ask('POST', '/api/model-view', { connection: 1, tools: ['add'] })).json).toMatchObject({ tools: [{ name: 'add' }] });
-  expect((await ask('GET', '/api/example?connection=1&tool=add')).json).toEqual({ line: 'jexo call meadow add a=1' });
+  const copied = { connection: 1, kind: 'tool', name: 'add', input: { a: 1 } };
+  expect((await ask('POST', '/api/copy', { ...copied, form: 'command' })).json).toEqual({ text: 'jexo call meadow add a=1' });
+  expect((await ask('POST', '/api/copy', { ...copied, form: 'song' })).status).toBe(400);
+  expect((await ask('POST', '/api/choose', { connection: 1, request: 'add them' })).json).toMatchObject([{ tool: 'add', share: 1 }]);
   const first = own.call(request('add', { a: 1 }));
   const second = own.call(request('add', { a: 2 }));
   await Promise.all([settled(own, first.id), settled(own, second.id)]);

@@ -17,15 +17,16 @@ interface BenchOptions {
   readonly width?: number;
   readonly height?: number;
   readonly notes?: string;
+  readonly cwd?: string;
   readonly colorScheme?: 'light' | 'dark';
 }
 async function bench(
   target: readonly string[],
-  { width = 1280, height = 800, notes = freshFolder('notes'), ...context }: BenchOptions = {},
+  { width = 1280, height = 800, notes = freshFolder('notes'), cwd, ...context }: BenchOptions = {},
 ): Promise<{ page: Page; address: string; errors: string[]; running: Running }> {
   browser ??= await launch();
   // What a bench keeps from one start to the next is kept in the cache.
-  const running = await start(['inspect', '--json', ...target], { env: { JEXO_CACHE: notes } });
+  const running = await start(['inspect', '--json', ...target], { env: { JEXO_CACHE: notes }, ...(cwd !== undefined && { cwd }) });
   open.push(running);
   const page = await (await browser.newContext({ viewport: { width, height }, ...context })).newPage();
   page.setDefaultTimeout(10_000);
@@ -419,11 +420,14 @@ inChromium('the model’s view: what it costs, what another description would ch
   expect(given.map(({ name }) => name)).toEqual(['mix_syrup', 'days_to_harvest', 'mites_per_100', 'winter_stores']);
   expect(Object.keys(given[0]!)).toEqual(['name', 'description', 'input_schema']);
   await view.getByRole('button', { name: 'mix_syrup' }).click();
+  const written = first.page.waitForResponse(
+    (response) => response.url().endsWith('/api/notes') && response.request().postData()!.includes('"Sugar and water."'),
+  );
   await view.getByLabel(/^Another description/).fill('Sugar and water.');
   await view.getByText('tried out').waitFor();
   await view.getByRole('checkbox', { name: 'Offer winter_stores' }).uncheck();
   await view.getByText('for 3 of 4 tools').waitFor();
-  await first.page.waitForResponse((response) => response.url().endsWith('/api/notes'));
+  await written;
   await first.running.stop('SIGINT');
 
   const { page } = await bench([hives], { notes });
@@ -445,7 +449,7 @@ inChromium('a save of the module shows on the shelf, marked; a broken one is tol
   await page.getByRole('option', { name: 'two, tool', exact: true }).waitFor();
   writeFileSync(file, 'export function one(: number {');
   await page.getByRole('alert').getByText('JEXO_SYNTAX').waitFor();
-  expect(await page.getByRole('option').count()).toBe(2);
+  expect(await page.getByRole('listbox').getByRole('option').count()).toBe(2);
 });
 
 inChromium('a trace is saved, and opens again beside the living one', async () => {
@@ -485,7 +489,7 @@ inChromium('axe finds nothing serious, in light and dark, in every place', async
     await page.getByText('at least 0; got -4').first().waitFor();
     await page.getByRole('button', { name: 'Call', exact: true }).click();
     await page.getByText('failed in').waitFor();
-    for (const place of ['Bench', 'Model’s view', 'Connections']) {
+    for (const place of ['Bench', 'Model’s view', 'Sheets', 'Connections']) {
       await page.getByRole('button', { name: place, exact: true }).click();
       await page.getByRole('main').waitFor();
       await page.evaluate(readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8'));
@@ -522,4 +526,104 @@ inChromium('the page answers this machine only, under its own name; --open hands
   open.push(running);
   while (!existsSync(seen) || readFileSync(seen, 'utf8') === '') await new Promise((resolve) => setImmediate(resolve));
   expect(readFileSync(seen, 'utf8')).toBe(running.said.address);
+});
+
+describe('sheets', () => {
+  const folder = freshFolder('page-sheets');
+  const tools = join(folder, 'jars.ts');
+  writeFileSync(
+    tools,
+    '/** Counts the jars of a lot. @param lot which lot */\nexport function countJars(lot: string): number { return lot.length }\n',
+  );
+  writeFileSync(
+    join(folder, 'asked.requests.yaml'),
+    'requests:\n  - { say: How many jars are in lot H-204?, tool: count_jars, with: { lot: H-204 } }\n  - { say: Will it rain?, tool: count_jars }\n',
+  );
+
+  inChromium('a call is kept, its sheet replayed, edited and written anew', async () => {
+    const { page, errors } = await bench([tools], { cwd: folder });
+    await page.getByLabel(/^lot/).fill('H-204');
+    await page.getByRole('button', { name: 'Call', exact: true }).click();
+    await page.getByRole('button', { name: 'Keep on a call sheet' }).click();
+    await page.getByLabel('Call sheet').fill('jars.calls.yaml');
+    await page.getByLabel('What this call shows').fill('a lot has jars');
+    await page.getByRole('button', { name: 'Keep', exact: true }).click();
+    await page.getByRole('button', { name: 'jars.calls.yaml' }).click();
+    const sheet = page.getByRole('region', { name: 'jars.calls.yaml' });
+    await sheet.getByRole('button', { name: 'Replay', exact: true }).click();
+    await sheet.getByText('1 of 1 calls answered as kept').waitFor();
+    expect(readFileSync(join(folder, 'jars.calls.yaml'), 'utf8')).toMatch(
+      /target: \.\/jars\.ts\ncalls:\n {2}- name: a lot has jars\n {4}call: count_jars/,
+    );
+
+    await sheet.getByRole('button', { name: 'Edit' }).click();
+    const text = sheet.getByRole('textbox');
+    await text.fill((await text.inputValue()).replace('be: 5', 'beh: 9'));
+    await sheet.getByRole('button', { name: 'Save' }).click();
+    await sheet.getByText(/line \d: calls\[0\]\.must/).waitFor();
+    expect(await sheet.getByRole('button', { name: 'Replay', exact: true }).isDisabled()).toBe(true);
+    await sheet.getByRole('button', { name: 'Edit' }).click();
+    await text.fill((await text.inputValue()).replace('beh: 9', 'be: 9'));
+    await sheet.getByRole('button', { name: 'Save' }).click();
+    await sheet.getByRole('button', { name: 'Replay', exact: true }).click();
+    await sheet.getByText('0 of 1 calls').waitFor();
+    expect(await sheet.getByRole('row').allInnerTexts()).toEqual([expect.anything(), '(the whole)\t9\t5']);
+    await sheet.getByRole('button', { name: 'Replay, and write what came' }).click();
+    await sheet.getByText('written anew for a lot has jars').waitFor();
+    expect(readFileSync(join(folder, 'jars.calls.yaml'), 'utf8')).toContain('be: 5');
+    expect(errors).toEqual([]);
+  });
+
+  inChromium('requests are rehearsed, alone and by the sheet; edits of descriptions count', async () => {
+    const { page, errors } = await bench([tools], { cwd: folder });
+    await page.getByRole('button', { name: 'Model’s view' }).click();
+    const rehearsal = page.getByRole('region', { name: 'Rehearsal' });
+    await rehearsal.getByRole('textbox').fill('Will it rain in the valley?');
+    await rehearsal.getByText('No tool is chosen').waitFor();
+    await page.getByRole('button', { name: 'count_jars' }).click();
+    await page.getByLabel(/Another description/).fill('Says whether it will rain in a valley.');
+    await rehearsal.getByText('count_jars {}').waitFor();
+    await rehearsal.getByText('The request does not tell lot').waitFor();
+    await page.getByRole('button', { name: 'Take back' }).click();
+    await rehearsal.getByRole('textbox').fill('How many jars are in lot H-204?');
+    await rehearsal.getByText('count_jars {"lot":"H-204"}').waitFor();
+
+    await page.getByRole('button', { name: 'Sheets', exact: true }).click();
+    await page.getByRole('button', { name: 'asked.requests.yaml' }).click();
+    await page.getByRole('button', { name: 'Rehearse' }).click();
+    await page.getByText('1 of 2 requests led to the right tool').waitFor();
+    await page.getByText('It would have, with “rain” in the description of count_jars').waitFor();
+    expect(await page.getByRole('cell', { name: 'count_jars led to none: 1' }).innerText()).toBe('1 ✗');
+
+    await page.getByRole('button', { name: 'Model’s view' }).click();
+    await page.getByRole('region', { name: 'Rehearsal' }).getByRole('textbox').fill('How many jars are in lot H-204?');
+    await page.getByRole('button', { name: 'Put it on the bench' }).click();
+    expect(await page.getByLabel(/^lot/).inputValue()).toBe('H-204');
+    expect(errors).toEqual([]);
+  });
+
+  inChromium('a sheet is made of the trace, and a call copied in each form', async () => {
+    const { page, errors } = await bench([tools], { cwd: folder });
+    await page.context().grantPermissions(['clipboard-read', 'clipboard-write']);
+    await page.getByLabel(/^lot/).fill("it's");
+    await page.getByRole('button', { name: 'Call', exact: true }).click();
+    await page.getByText('answered in').waitFor();
+    const copied = async (form: string) => {
+      await page.getByLabel('Copy this call as').selectOption(form);
+      await page.getByLabel('Copy this call as').getByText('Copied').waitFor({ state: 'attached' });
+      return page.evaluate(() => navigator.clipboard.readText());
+    };
+    expect(await copied('command')).toBe(String.raw`jexo call ${tools} count_jars 'lot=it'\''s'`);
+    await page.getByLabel('Copy this call as').selectOption('typescript');
+    await page.waitForFunction(async () => (await navigator.clipboard.readText()).includes('import'));
+    expect(await page.evaluate(() => navigator.clipboard.readText())).toContain(String.raw`client.call('count_jars', { lot: 'it\'s' })`);
+    await page.getByRole('button', { name: 'Sheets', exact: true }).click();
+    await page.getByLabel(/of all calls on the trace/).fill('trace.calls.yaml');
+    await page.getByRole('button', { name: 'Make it' }).click();
+    await page.getByRole('region', { name: 'trace.calls.yaml' }).getByText('count_jars').waitFor();
+    await page.getByLabel(/of all calls on the trace/).fill('../outside.calls.yaml');
+    await page.getByRole('button', { name: 'Make it' }).click();
+    await page.getByText('lies outside the folder').waitFor();
+    expect(errors.filter((error) => !error.includes('400'))).toEqual([]);
+  });
 });

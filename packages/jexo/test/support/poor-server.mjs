@@ -20,6 +20,19 @@ const tools = () => [
     inputSchema: { ...obj({}), anyOf: [{ required: ['a'] }] },
     outputSchema: obj({}),
   },
+  {
+    name: 'anything',
+    description: 'Writes whatever a keeper says into the diary.',
+    inputSchema: obj({ entry: { description: 'what to write' } }),
+    outputSchema: obj({}),
+  },
+  { name: 'sweep', description: 'Brushes the dust from under the floor.', inputSchema: obj({}), outputSchema: obj({}) },
+  {
+    name: 'tidy_up',
+    description: 'Brushes the dust from under the floor.',
+    inputSchema: obj({ room: { type: 'string', description: 'where' } }),
+    outputSchema: obj({}),
+  },
   { name: 'prose', description: 'Tells a story about bees in spring.', inputSchema: obj({}) },
   {
     name: 'delete_lot',

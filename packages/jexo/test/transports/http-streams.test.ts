@@ -251,7 +251,7 @@ test('without sessions, a call whose client is gone ends after a while', async (
 });
 
 test('a session whose client is gone in the middle of a call ends too, and the call with it', async () => {
-  const service = await serve({ sessionIdleMs: 20 });
+  const service = await serve({ sessionIdleMs: 1000 });
   const own = await session(service.url);
   const lost = await start(service.url, 'POST', own, message('tools/call', { name: 'wait' }));
   await lost.until(/waiting/);

@@ -28,6 +28,8 @@ export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts
   readonly maxHeaderBytes?: number;
   /** Requests one address may make in a minute; further ones are answered with 429. Default: any number. */
   readonly requestsPerMinute?: number;
+  /** A plain page at `/` tells a person what is offered here, and lets them try it. Default false. */
+  readonly page?: boolean;
 }
 
 export interface HttpService {
@@ -78,6 +80,8 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
       })
     : undefined;
   const delay = options.requestsPerMinute === undefined ? undefined : rateByAddress(options.requestsPerMinute);
+  const gate = createGate({ ...options, allowedHosts });
+  const page = options.page ? (await import('./front-page.js')).frontPage(path) : undefined;
   let state: 'starting' | 'ready' | 'stopping' = 'starting';
   server.ready().then(
     () => state === 'starting' && (state = 'ready'),
@@ -99,6 +103,20 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
       const session = new URLSearchParams(url.slice(end + 1)).get('session');
       return withNodeRequest(request, response, maxBodyBytes, undefined, (head, body, responder) =>
         older.post(head, session, body, responder),
+      );
+    }
+    if (page !== undefined && at === '/' && (request.method === 'GET' || request.method === 'HEAD')) {
+      const why = gate.refuses(request.headers.host, undefined);
+      if (why !== undefined) return say(request, response, 403, `Refused: ${why}.\n`);
+      return void page.then(({ html, policy }) =>
+        response
+          .writeHead(200, {
+            'content-type': 'text/html; charset=utf-8',
+            'content-security-policy': policy,
+            'x-content-type-options': 'nosniff',
+            'referrer-policy': 'no-referrer',
+          })
+          .end(request.method === 'HEAD' ? undefined : html),
       );
     }
     say(request, response, 404, `Nothing is served here. The protocol is served at ${path}.\n`);

@@ -1,0 +1,138 @@
+import { readFile } from 'node:fs/promises';
+import { basename, resolve } from 'node:path';
+import { text as readAll } from 'node:stream/consumers';
+import { JexoError, messageOf } from '../errors.js';
+import { nearest } from '../offers/nearest.js';
+import { guessEndpoints } from '../projects/guess-endpoints.js';
+import { parseCurl } from '../projects/parse-curl.js';
+import {
+  demoProject,
+  documentProject,
+  endpointsProject,
+  functionsProject,
+  type ProjectFiles,
+  type ProjectInfo,
+} from '../projects/project-files.js';
+import { readHar } from '../projects/read-har.js';
+import { writeProject } from '../projects/write-project.js';
+import { variablesOf } from '../sources/rest/auth.js';
+import { readApi } from '../sources/rest/read-api.js';
+import { readDocument } from '../sources/rest/read-document.js';
+import { askChoice, askText, closeTerminal, isSomebodyThere } from './ask.js';
+import { note, onErr, print, symbols } from './terminal.js';
+
+interface NewOptions {
+  readonly from?: readonly string[];
+  readonly name?: string;
+  readonly json?: boolean;
+}
+
+const kinds = {
+  functions: 'plain functions',
+  document: 'an OpenAPI document: a file or a URL',
+  curl: 'a curl command line',
+  har: 'a HAR recording of a browser',
+  demo: 'the demo, to be taken apart',
+} as const;
+type Kind = keyof typeof kinds;
+
+/** Writes a new project; what is not said by options is asked at a terminal. */
+export async function makeNew(folder: string | undefined, options: NewOptions): Promise<void> {
+  if (folder === undefined) throw new JexoError('JEXO_USAGE', 'Say where the project goes.', { next: 'As in: jexo new hives' });
+  const [kind, source] = await choose(options.from ?? []).finally(closeTerminal);
+  const info: ProjectInfo = { name: packageName(options.name ?? basename(resolve(folder))), version: process.env.JEXO_VERSION ?? '0.0.0' };
+  const files = await filesOf(kind, source, info);
+  const written = await writeProject(folder, files);
+  if (options.json) return print(JSON.stringify({ folder: resolve(folder), name: info.name, from: kind, files: written }, null, 2));
+  note(`${onErr('moss', symbols.ok)} ${onErr('bold', info.name)} is in ${folder}, made from ${kinds[kind]}: ${written.length} files`);
+  const secret =
+    '.env' in files
+      ? files['.env']!.split('\n')
+          .filter((line) => /=./.test(line))
+          .map((line) => line.replace(/=.*/s, ''))
+      : [];
+  if (secret.length > 0) note(`  ${secret.join(', ')} ${secret.length === 1 ? 'is' : 'are'} in .env, which is not committed.`);
+  note(`  Next: cd ${folder} && npm install && npm start`);
+}
+
+async function choose(from: readonly string[]): Promise<[Kind, string | undefined]> {
+  const [given, ...rest] = from;
+  if (given === undefined) {
+    if (!isSomebodyThere()) return ['functions', undefined];
+    const kind = await askChoice('What is it made from?', kinds);
+    return [kind, kind === 'functions' || kind === 'demo' ? undefined : await askText(kind === 'curl' ? 'The curl line' : 'Where is it?')];
+  }
+  const source = rest.length > 0 ? rest.join(' ') : undefined;
+  if (/\.(?:ya?ml|json)$/i.test(given) && source === undefined) return ['document', given];
+  if (/\.har$/i.test(given) && source === undefined) return ['har', given];
+  if (!(given in kinds)) {
+    const later = ['graphql', 'database', 'folder'].includes(given);
+    const near = nearest(given, Object.keys(kinds));
+    throw new JexoError(
+      'JEXO_USAGE',
+      later
+        ? `A project cannot be made from a ${given} yet.`
+        : `There is no template ${given}.${near === undefined ? '' : ` Did you mean ${near}?`}`,
+      {
+        where: '--from',
+        next: `There are: ${Object.keys(kinds).join(', ')}.`,
+      },
+    );
+  }
+  if (given !== 'functions' && given !== 'demo' && source === undefined)
+    throw new JexoError('JEXO_USAGE', `--from ${given} wants to know which.`, {
+      where: '--from',
+      next:
+        given === 'curl'
+          ? "As in: --from curl 'curl https://hives.example/hives'"
+          : `As in: --from ${given} ${given === 'har' ? 'session.har' : 'api.openapi.yaml'}`,
+    });
+  return [given as Kind, source];
+}
+
+async function filesOf(kind: Kind, source: string | undefined, info: ProjectInfo): Promise<ProjectFiles> {
+  switch (kind) {
+    case 'functions':
+      return functionsProject(info);
+    case 'demo':
+      return demoProject(info);
+    case 'document': {
+      const document = await readDocument(source!);
+      const api = readApi(document);
+      const isUrl = /^https?:/i.test(source!);
+      const text = isUrl ? `${JSON.stringify(document.root, null, 2)}\n` : await readFile(source!, 'utf8');
+      const file = isUrl ? 'api.openapi.json' : basename(source!);
+      const base = api.servers[0]?.url.replaceAll(
+        /\{([^}]+)\}/g,
+        (whole, name: string) => api.servers[0]!.variables[name]?.default ?? whole,
+      );
+      return documentProject(info, {
+        file,
+        text,
+        variables: variablesOf(api),
+        ...(base !== undefined && /^https?:/.test(base) && { base }),
+      });
+    }
+    case 'curl':
+      return endpointsProject(info, guessEndpoints([parseCurl(source === '-' ? await readAll(process.stdin) : source!)]));
+    case 'har':
+      return endpointsProject(info, guessEndpoints(readHar(await read(source!), source!)));
+  }
+}
+
+async function read(file: string): Promise<string> {
+  try {
+    return await readFile(file, 'utf8');
+  } catch (error) {
+    throw new JexoError('JEXO_TARGET_MISSING', `${file} cannot be read: ${messageOf(error)}`, { where: file, cause: error });
+  }
+}
+
+function packageName(text: string): string {
+  return (
+    text
+      .toLowerCase()
+      .replaceAll(/[^a-z0-9._-]+/g, '-')
+      .replaceAll(/^[-._]+|[-._]+$/g, '') || 'server'
+  );
+}

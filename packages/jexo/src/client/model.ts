@@ -1,0 +1,54 @@
+import type { Tool } from '../protocol/types.js';
+
+/** A model wants a tool called. */
+export interface ToolCall {
+  /** Ties the result to the call. */
+  readonly id: string;
+  readonly name: string;
+  readonly input: Readonly<Record<string, unknown>>;
+}
+
+/** What was said so far, oldest first. */
+export type TalkEntry =
+  | { readonly role: 'user'; readonly text: string }
+  | { readonly role: 'assistant'; readonly text?: string; readonly calls: readonly ToolCall[] }
+  | { readonly role: 'tool'; readonly id: string; readonly name: string; readonly text: string; readonly failed?: boolean };
+
+export interface Turn {
+  /** The server's own instructions. */
+  readonly instructions?: string;
+  readonly tools: readonly Tool[];
+  readonly talk: readonly TalkEntry[];
+}
+
+/** A word of the request that speaks for a tool, and where the tool has it. */
+export interface MatchedWord {
+  readonly word: string;
+  readonly where: readonly ('name' | 'description' | 'parameters')[];
+}
+
+/** A tool that was weighed. Only models that can say why they choose give these. */
+export interface Candidate {
+  readonly tool: string;
+  /** Of the best one's weight, 0 to 1. */
+  readonly share: number;
+  readonly words: readonly MatchedWord[];
+  readonly input: Readonly<Record<string, unknown>>;
+  /** Required inputs the request does not tell. */
+  readonly missing: readonly string[];
+}
+
+export interface Move {
+  /** Tools to call next; none when the model is done, or chooses none. */
+  readonly calls: readonly ToolCall[];
+  readonly text?: string;
+  readonly candidates?: readonly Candidate[];
+}
+
+/** Something that chooses tools: the stand-in, or a driver to a real model. */
+export interface Model {
+  readonly name: string;
+  /** True when it is no model at all. */
+  readonly isStandIn: boolean;
+  next(turn: Turn, signal?: AbortSignal): Promise<Move>;
+}

@@ -1,0 +1,101 @@
+import { copyFile, lstat, readFile, realpath, rename, stat, writeFile } from 'node:fs/promises';
+import { JexoError, messageOf } from '../errors.js';
+import { readHostText, type HostText } from './edit-text.js';
+import { isEntry, readEntry, styleOf, writeEntry, type HostEntry } from './host-entry.js';
+
+/** The key most hosts look under, for a file that has no map of servers yet. */
+const usualKey = 'mcpServers';
+
+export interface HostFile {
+  readonly file: string;
+  /** The bytes as text; undefined when there is no such file. */
+  readonly text: string | undefined;
+  readonly path: readonly string[];
+  readonly entries: Readonly<Record<string, HostEntry>>;
+  readonly parsed: HostText;
+}
+
+/**
+ * @param named the name by which it is read as JSON, YAML or TOML. Default: its own
+ * @throws JexoError JEXO_HOST_FILE
+ */
+export async function openHostFile(file: string, under?: string, named = file): Promise<HostFile> {
+  let text: string | undefined;
+  try {
+    text = new TextDecoder('utf-8', { fatal: true, ignoreBOM: true }).decode(await readFile(file));
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code !== 'ENOENT')
+      throw new JexoError(
+        'JEXO_HOST_FILE',
+        `${file} cannot be read: ${(error as NodeJS.ErrnoException).code === undefined ? 'it is not UTF-8' : messageOf(error)}.`,
+        { where: file, cause: error },
+      );
+  }
+  const parsed = readHostText(text ?? '', named);
+  const path = under?.split('.') ?? parsed.path ?? [usualKey];
+  const map = path.reduce<unknown>((value, key) => (value as Record<string, unknown> | undefined)?.[key], parsed.value);
+  const entries = Object.entries((map ?? {}) as Record<string, unknown>).flatMap(([name, value]) =>
+    isEntry(value) ? [[name, readEntry(value)!] as const] : [],
+  );
+  return { file, text, path, entries: Object.fromEntries(entries), parsed };
+}
+
+/** The text with an entry put in, written as the others are. @throws JexoError JEXO_HOST_FILE when the name is taken and may not be replaced */
+export function withEntry({ file, path, entries, parsed }: HostFile, name: string, entry: HostEntry, replace: boolean): string {
+  if (name in entries && !replace)
+    throw new JexoError('JEXO_HOST_FILE', `${file} has an entry ${name} already.`, {
+      where: `${file}#${name}`,
+      next: 'Put another in its place with --replace, or choose a name with --name.',
+    });
+  const others = path.reduce<unknown>((value, key) => (value as Record<string, unknown> | undefined)?.[key], parsed.value);
+  return parsed.set(name, writeEntry(entry, styleOf(Object.values((others ?? {}) as object))), path);
+}
+
+/** @throws JexoError JEXO_HOST_FILE when there is no such entry */
+export function entryOf({ file, entries }: HostFile, name: string): HostEntry {
+  const found = entries[name];
+  if (found === undefined)
+    throw new JexoError('JEXO_HOST_FILE', `${file} has no entry ${name}.`, {
+      where: `${file}#${name}`,
+      next: `Its entries are: ${Object.keys(entries).join(', ') || 'none'}.`,
+    });
+  return found;
+}
+
+export const backupOf = (file: string) => `${file}.before-jexo`;
+
+/**
+ * The text without an entry. Where the entry is the only thing that was changed since the backup, that is given back to the byte.
+ */
+export async function withoutEntry(opened: HostFile, name: string): Promise<string> {
+  const entry = entryOf(opened, name);
+  const backup = await openHostFile(backupOf(opened.file), opened.path.join('.'), opened.file).catch(() => undefined); // none that can be read
+  if (backup?.text !== undefined && !(name in backup.entries)) {
+    if (withEntry(backup, name, entry, false) === opened.text) return backup.text;
+  }
+  return opened.parsed.remove(name, opened.path);
+}
+
+/** Writes it beside and moves it into place, through links, with the file's own rights; what was there is kept in a backup. */
+export async function writeHostFile({ file, text: before }: HostFile, text: string): Promise<string | undefined> {
+  try {
+    const isLink = await lstat(file).then(
+      (found) => found.isSymbolicLink(),
+      () => false,
+    );
+    const real = isLink ? await realpath(file) : file;
+    const mode = before === undefined ? 0o600 : (await stat(real)).mode;
+    if (before !== undefined && (mode & 0o200) === 0) throw new Error('it may not be written to');
+    if (before !== undefined) await copyFile(real, backupOf(file));
+    const beside = `${real}.${process.pid}.tmp`;
+    await writeFile(beside, text, { mode });
+    await rename(beside, real);
+    return before === undefined ? undefined : backupOf(file);
+  } catch (error) {
+    throw new JexoError('JEXO_HOST_FILE', `${file} cannot be written: ${messageOf(error)}.`, {
+      where: file,
+      next: 'Change its rights, or print the entry with --print and put it in by hand.',
+      cause: error,
+    });
+  }
+}

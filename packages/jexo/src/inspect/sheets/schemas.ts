@@ -1,0 +1,129 @@
+import type { JsonSchema } from '../../protocol/types.js';
+
+/** Published as `calls.schema.json` and `requests.schema.json`, for editors; the same schemas check what is loaded. */
+
+const target: JsonSchema = {
+  description:
+    'What is served: a module or package (from where the sheet lies), a URL, or a command as a list. One given at the terminal wins.',
+  anyOf: [
+    { type: 'string', minLength: 1 },
+    { type: 'array', items: { type: 'string' }, minItems: 1 },
+  ],
+};
+
+const texts = (description: string): JsonSchema => ({
+  description,
+  anyOf: [{ type: 'string' }, { type: 'array', items: { type: 'string' }, minItems: 1 }],
+});
+
+const mask: JsonSchema = {
+  description:
+    'What is not compared: `times` (dates with a time), `ids` (UUIDs and long hexadecimal numbers), a pattern as `/\\d+ ms/`, or a path as `steps[].took`.',
+  type: 'array',
+  items: { type: 'string', minLength: 1 },
+};
+
+export const callSheetSchema: JsonSchema = {
+  $schema: 'https://json-schema.org/draft/2020-12/schema',
+  title: 'Call sheet',
+  description: 'Calls in order, with what each must answer. Replayed by: jexo replay <sheet>',
+  type: 'object',
+  required: ['calls'],
+  additionalProperties: false,
+  properties: {
+    target,
+    masks: mask,
+    calls: { type: 'array', items: { $ref: '#/$defs/call' } },
+  },
+  $defs: {
+    call: {
+      type: 'object',
+      additionalProperties: false,
+      properties: {
+        name: { type: 'string', minLength: 1, description: 'What this call shows. Must be its own within the sheet.' },
+        call: { type: 'string', minLength: 1, description: 'The tool to call.' },
+        read: { type: 'string', minLength: 1, description: 'The URI of the resource to read.' },
+        render: { type: 'string', minLength: 1, description: 'The prompt to render.' },
+        with: {
+          type: 'object',
+          description: 'The input. ${name} stands for a captured value, ${env.NAME} for a variable of the environment.',
+        },
+        must: { $ref: '#/$defs/must' },
+        replies: {
+          type: 'array',
+          items: { $ref: '#/$defs/reply' },
+          description: 'What is answered to each question of the server, in order.',
+        },
+        capture: {
+          type: 'object',
+          propertyNames: { pattern: '^[A-Za-z_]\\w*$', not: { const: 'env' } },
+          additionalProperties: { type: 'string' },
+          description: 'Values of the answer to use in later calls: a name for each, and its path.',
+        },
+        masks: mask,
+        after: texts('Calls that --only runs before this one, by name.'),
+        seconds: { type: 'number', exclusiveMinimum: 0, description: 'How long to wait for the answer. Default 60.' },
+      },
+      oneOf: [{ required: ['call'] }, { required: ['read'] }, { required: ['render'] }],
+    },
+    must: {
+      type: 'object',
+      additionalProperties: false,
+      minProperties: 1,
+      description: 'What the answer must be. Without it, the call must not fail.',
+      properties: {
+        be: { description: 'Exactly this.' },
+        have: { description: 'At least this: further fields are allowed, in lists too.' },
+        say: texts('Text in what a model reads, or a pattern as /\\d+ kg/.'),
+        fit: { type: 'object', description: 'A JSON Schema the answer must fit.' },
+        at: { type: 'object', minProperties: 1, description: 'Paths, as apiaries[0].gain, each with the exact value there.' },
+        fail: {
+          anyOf: [{ const: true }, { type: 'string' }, { type: 'array', items: { type: 'string' }, minItems: 1 }],
+          description: 'It must fail; with a text or a pattern, in these words.',
+        },
+        within: { type: 'number', exclusiveMinimum: 0, description: 'Milliseconds it may take.' },
+      },
+    },
+    reply: {
+      anyOf: [
+        { enum: ['accept', 'decline', 'cancel'] },
+        {
+          type: 'object',
+          additionalProperties: false,
+          minProperties: 1,
+          properties: {
+            to: { type: 'string', description: 'Text or pattern the question must have.' },
+            with: { type: 'object', description: 'The fields of the form, filled in.' },
+            say: { type: 'string', description: 'What the model says, when the server asks for one.' },
+            action: { enum: ['accept', 'decline', 'cancel'] },
+          },
+        },
+      ],
+    },
+  },
+};
+
+export const requestSheetSchema: JsonSchema = {
+  $schema: 'https://json-schema.org/draft/2020-12/schema',
+  title: 'Request sheet',
+  description: 'Requests in plain words, each with the tool it should lead to. Rehearsed by: jexo rehearse <target> <sheet>',
+  type: 'object',
+  required: ['requests'],
+  additionalProperties: false,
+  properties: {
+    target,
+    requests: {
+      type: 'array',
+      items: {
+        type: 'object',
+        required: ['say', 'tool'],
+        additionalProperties: false,
+        properties: {
+          say: { type: 'string', minLength: 1, description: 'The request, as a person would say it.' },
+          tool: texts('The tool it should lead to; several when each is right; none when no tool should be chosen.'),
+          with: { type: 'object', description: 'Arguments the tool should be called with; others are allowed.' },
+        },
+      },
+    },
+  },
+};

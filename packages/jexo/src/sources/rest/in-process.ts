@@ -1,0 +1,221 @@
+import { createServer, request as httpRequest, type IncomingMessage, type RequestListener, type ServerResponse } from 'node:http';
+import type { Socket } from 'node:net';
+import { Duplex, Readable } from 'node:stream';
+import { JexoError } from '../../errors.js';
+import { isRecord } from '../../offers/answer.js';
+import type { JsonSchema } from '../../protocol/types.js';
+import type { Endpoint } from './wrap-endpoints.js';
+
+type NodeListener = (request: IncomingMessage, response: ServerResponse) => unknown;
+
+/**
+ * An app in this process: a function or server of node:http, an app that is such a function (Express-style), one with
+ * `inject` (Fastify), or one with `fetch` (Hono-style, or any web-standard handler).
+ */
+export type App =
+  | NodeListener
+  | { fetch(request: Request): Response | Promise<Response> }
+  | { inject: unknown }
+  | { listeners(event: 'request'): unknown[] };
+
+/**
+ * Calls an app in this process without a network between: give it as `send` to `wrapRest` or `wrapEndpoints`.
+ *
+ * @throws JexoError JEXO_DEFINITION for something that is no app
+ * @example
+ * wrapRest(document, { send: inProcess(app) })
+ */
+export function inProcess(app: App): typeof fetch {
+  const own = app as {
+    fetch?: (request: Request) => Response | Promise<Response>;
+    inject?: unknown;
+    listeners?: (event: string) => unknown[];
+    ready?: () => PromiseLike<unknown>;
+    routing?: NodeListener;
+  };
+  if (typeof own.fetch === 'function' && typeof own.inject !== 'function')
+    return async (input, init) => own.fetch!(new Request(input as URL, init));
+  const listener: NodeListener | undefined =
+    typeof own.routing === 'function'
+      ? (request, response) => own.routing!(request, response)
+      : typeof app === 'function'
+        ? (app as NodeListener)
+        : (own.listeners?.('request').find((each) => typeof each === 'function') as NodeListener | undefined);
+  if (listener === undefined)
+    throw new JexoError('JEXO_DEFINITION', 'inProcess was given something that is no app.', {
+      next: 'Give a node:http listener or server, or an app with inject or fetch.',
+    });
+  const server = createServer(listener as RequestListener);
+  return async (input, init) => {
+    await own.ready?.();
+    const request = new Request(input as URL, init);
+    const { host, pathname, search } = new URL(request.url);
+    const body = request.body === null ? undefined : Buffer.from(await request.arrayBuffer());
+    const [near, far] = socketPair();
+    server.emit('connection', far);
+    return new Promise<Response>((resolve, reject) => {
+      const asked = httpRequest({
+        createConnection: () => near as Socket,
+        method: request.method,
+        path: pathname + search,
+        headers: {
+          ...Object.fromEntries(request.headers),
+          host,
+          connection: 'close',
+          ...(body && { 'content-length': String(body.length) }),
+        },
+        ...(init?.signal && { signal: init.signal }),
+      });
+      asked.once('error', reject);
+      asked.once('response', (response) => resolve(toResponse(response)));
+      asked.end(body);
+    });
+  };
+}
+
+function toResponse(response: IncomingMessage): Response {
+  const { statusCode: status = 200, statusMessage = '', headers } = response;
+  const list = Object.entries(headers).flatMap(([name, value]) => [value ?? []].flat().map((each): [string, string] => [name, each]));
+  const isEmpty = status === 204 || status === 205 || status === 304;
+  if (isEmpty) response.resume();
+  const body = isEmpty ? null : (Readable.toWeb(response) as unknown as ReadableStream<Uint8Array>);
+  return new Response(body, { status, statusText: statusMessage, headers: list });
+}
+
+/** Two ends of a connection within this process: what one writes, the other reads. */
+function socketPair(): [Duplex, Duplex] {
+  const waiting = new Map<Duplex, () => void>();
+  const make = (other: () => Duplex): Duplex =>
+    new Duplex({
+      read() {
+        const go = waiting.get(this);
+        waiting.delete(this);
+        go?.();
+      },
+      write(chunk, _encoding, done) {
+        if (other().push(chunk)) done();
+        else waiting.set(other(), done);
+      },
+      final(done) {
+        other().push(null);
+        done();
+      },
+      destroy(error, done) {
+        setImmediate(() => other().destroy());
+        done(error);
+      },
+    });
+  const near: Duplex = make(() => far);
+  const far: Duplex = make(() => near);
+  return [near, far];
+}
+
+const methods = new Set(['GET', 'POST', 'PUT', 'PATCH', 'DELETE']);
+
+/**
+ * The routes of an app as endpoints, with their schemas where the framework knows them. Of a Fastify app they are noted as they are
+ * registered, so ask before you register them; Express-style and Hono-style apps can be asked at any time before serving.
+ *
+ * @throws JexoError JEXO_DEFINITION for an app that does not know its routes
+ * @example
+ * const routes = routesOf(app);
+ * app.get('/hives', …);
+ * defineServer({ name: 'registry', version: '1.0.0', offers: [wrapEndpoints(routes, { send: inProcess(app) })] });
+ */
+export function routesOf(app: unknown): readonly Endpoint[] {
+  const own = app as {
+    addHook?: (name: string, task: (route: FastifyRoute) => void) => void;
+    routes?: unknown;
+    router?: unknown;
+    _router?: unknown;
+  };
+  if (typeof own.addHook === 'function') {
+    const found: Endpoint[] = [];
+    own.addHook('onRoute', (route) => found.push(...fastifyEndpoints(route)));
+    return found;
+  }
+  if (Array.isArray(own.routes))
+    return once(
+      (own.routes as { method: string; path: string }[])
+        .filter(({ method, path }) => methods.has(method.toUpperCase()) && !path.includes('*'))
+        .map(({ method, path }) => ({ at: `${method.toUpperCase()} ${path}` })),
+    );
+  const stack = [own.router, own._router]
+    .map((router) => (isRecord(router) || typeof router === 'function' ? (router as { stack?: unknown }).stack : undefined))
+    .find(Array.isArray);
+  if (stack !== undefined) return once(layerEndpoints(stack as Layer[], ''));
+  throw new JexoError('JEXO_DEFINITION', 'This app does not tell its routes.', {
+    next: "Declare them: wrapEndpoints([{ at: 'GET /hives', … }], { send: inProcess(app) })",
+  });
+}
+
+interface FastifyRoute {
+  readonly method: string | string[];
+  readonly url: string;
+  readonly schema?: {
+    readonly summary?: string;
+    readonly description?: string;
+    readonly operationId?: string;
+    readonly tags?: string[];
+    readonly hide?: boolean;
+    readonly params?: JsonSchema;
+    readonly querystring?: JsonSchema;
+    readonly headers?: JsonSchema;
+    readonly body?: JsonSchema;
+    readonly response?: Record<string, JsonSchema>;
+  };
+}
+
+function fastifyEndpoints({ method, url, schema = {} }: FastifyRoute): Endpoint[] {
+  if (url.includes('*') || schema.hide) return [];
+  const { params, querystring, headers, body, response = {}, operationId, summary, description, tags } = schema;
+  const answer = Object.entries(response).find(([status]) => /^2/.test(status))?.[1];
+  return [method]
+    .flat()
+    .filter((each) => methods.has(each))
+    .map((each) => ({
+      at: `${each} ${url === '' ? '/' : url}`,
+      ...(operationId !== undefined && { name: operationId }),
+      ...(summary !== undefined && { summary }),
+      ...(description !== undefined && { description }),
+      ...(tags && { tags }),
+      ...(params && { path: objectOf(params) }),
+      ...(querystring && { query: objectOf(querystring) }),
+      ...(headers && { headers: objectOf(headers) }),
+      ...(body && { body: objectOf(body) }),
+      ...(answer && { answer }),
+    }));
+}
+
+/** Properties alone are an object's. */
+function objectOf(schema: JsonSchema): JsonSchema {
+  return schema.type === undefined && isRecord(schema.properties)
+    ? { ...schema, type: 'object' }
+    : schema.type === undefined && schema.$ref === undefined && schema.anyOf === undefined && schema.oneOf === undefined
+      ? { type: 'object', properties: schema }
+      : schema;
+}
+
+interface Layer {
+  readonly route?: { readonly path: string | string[]; readonly methods: Record<string, boolean> };
+}
+
+/** Routers within routers keep their path to themselves, so only what stands directly on the app is told. */
+function layerEndpoints(stack: readonly Layer[], prefix: string): Endpoint[] {
+  return stack.flatMap(({ route }) =>
+    route === undefined
+      ? []
+      : [route.path].flat().flatMap((path) =>
+          typeof path !== 'string' || path.includes('*')
+            ? []
+            : Object.keys(route.methods)
+                .map((method) => method.toUpperCase())
+                .filter((method) => methods.has(method))
+                .map((method) => ({ at: `${method} ${prefix}${path}` })),
+        ),
+  );
+}
+
+function once(endpoints: readonly Endpoint[]): Endpoint[] {
+  return [...new Map(endpoints.map((each) => [each.at, each])).values()];
+}

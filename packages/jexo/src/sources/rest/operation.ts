@@ -1,0 +1,78 @@
+export type Place = 'path' | 'query' | 'header' | 'cookie';
+export type Style = 'matrix' | 'label' | 'simple' | 'form' | 'spaceDelimited' | 'pipeDelimited' | 'deepObject';
+
+export interface Parameter {
+  readonly name: string;
+  readonly in: Place;
+  readonly required: boolean;
+  readonly description?: string;
+  readonly schema: unknown;
+  readonly style: Style;
+  readonly explode: boolean;
+  readonly allowReserved: boolean;
+  /** The media type of a parameter that is sent as a document of its own, as JSON. */
+  readonly content?: string;
+}
+
+export interface PartEncoding {
+  readonly contentType?: string;
+  readonly style?: Style;
+  readonly explode?: boolean;
+  readonly allowReserved?: boolean;
+}
+
+export interface Body {
+  readonly required: boolean;
+  readonly description?: string;
+  readonly mediaType: string;
+  readonly schema: unknown;
+  readonly encoding: Readonly<Record<string, PartEncoding>>;
+}
+
+/** One operation of an API, of whatever kind of document. */
+export interface Operation {
+  readonly method: string;
+  readonly path: string;
+  readonly id?: string;
+  readonly summary?: string;
+  readonly description?: string;
+  readonly tags: readonly string[];
+  readonly deprecated: boolean;
+  readonly parameters: readonly Parameter[];
+  readonly body?: Body;
+  readonly answer?: {
+    readonly status: string;
+    readonly description: string;
+    readonly mediaType?: string;
+    readonly schema?: unknown;
+    readonly linked?: boolean;
+  };
+  /** Alternatives; each needs all of its schemes. Empty when none is needed. */
+  readonly security: readonly (readonly { readonly scheme: string; readonly scopes: readonly string[] }[])[];
+  readonly servers: readonly Server[];
+  /** File and line. */
+  readonly where: string;
+}
+
+export interface Server {
+  readonly url: string;
+  readonly variables: Readonly<Record<string, { readonly default?: string; readonly enum?: readonly string[] }>>;
+}
+
+export type SecurityScheme =
+  | { readonly type: 'apiKey'; readonly in: 'header' | 'query' | 'cookie'; readonly name: string }
+  | { readonly type: 'http'; readonly scheme: string }
+  | { readonly type: 'oauth2'; readonly tokenUrl?: string; readonly scopes: readonly string[] }
+  | { readonly type: 'openIdConnect' }
+  | { readonly type: 'mutualTLS' };
+
+export interface Api {
+  readonly title: string;
+  readonly version: string;
+  readonly description?: string;
+  readonly operations: readonly Operation[];
+  readonly schemes: Readonly<Record<string, SecurityScheme>>;
+  readonly servers: readonly Server[];
+  /** What could not be read. */
+  readonly problems: readonly { readonly name: string; readonly where: string; readonly why: string; readonly next: string }[];
+}

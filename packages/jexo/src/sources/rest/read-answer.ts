@@ -1,0 +1,199 @@
+import { answer, isRecord } from '../../offers/answer.js';
+import { describeIssues, type CompiledSchema } from '../../offers/schema.js';
+import type { ContentBlock } from '../../protocol/types.js';
+import { cutText } from './convert-schema.js';
+import { cutValue } from './cut-value.js';
+import type { Operation } from './operation.js';
+import { retryAfter, type Received } from './send.js';
+
+export interface AnswerContext {
+  readonly title: string;
+  readonly operation: Operation;
+  /** What was promised; undefined when nothing was, or the caller chose fields. */
+  readonly output: CompiledSchema | undefined;
+  /** True when the promised value stands alone under `result`. */
+  readonly wrapped: boolean;
+  /** Characters an answer may have for a model. */
+  readonly most: number;
+  /** Keeps a long answer, and says where the rest of it can be read. */
+  readonly keep: (text: string) => string;
+  /** Takes secrets out of a text. */
+  readonly clean: (text: string) => string;
+  /** Where the secrets of this API are read from. */
+  readonly variables: readonly string[];
+}
+
+type Result = ReturnType<typeof answer>;
+const textBlock = (text: string): ContentBlock => ({ type: 'text', text });
+const failure = (text: string): Result => answer({ content: [textBlock(text)], isError: true });
+
+const decoder = new TextDecoder();
+
+/** A received JSON value; undefined when it is none. @throws SyntaxError when it says that it is, and is not */
+export function jsonOf({ headers, bytes }: Received, clean: AnswerContext['clean']): { readonly value: unknown } | undefined {
+  if (!/\bjson\b/i.test(headers.get('content-type') ?? '') || bytes.length === 0) return undefined;
+  return { value: JSON.parse(clean(decoder.decode(bytes))) as unknown };
+}
+
+/** What a tool answers with, from what the API did. */
+export async function readAnswer(received: Received, context: AnswerContext): Promise<Result> {
+  const { operation, title, clean } = context;
+  const type = (received.headers.get('content-type') ?? '').toLowerCase();
+  if (received.status >= 400 || received.status < 200) return refused(received, context);
+  let json: { readonly value: unknown } | undefined;
+  try {
+    json = jsonOf(received, clean);
+  } catch {
+    return failure(
+      `${title} answered ${place(received, operation)} with something that says it is JSON and is not: ${cutText(decoder.decode(received.bytes.slice(0, 400)), 200)}`,
+    );
+  }
+  if (json !== undefined) return structured(json.value, context);
+  if (received.bytes.length === 0) {
+    const location = received.headers.get('location');
+    const words = `Done: ${received.status} ${received.statusText || 'without content'}.${location === null ? '' : ` It is at ${clean(location)}.`}`;
+    return context.output === undefined
+      ? answer({ content: [textBlock(words)] })
+      : answer({ content: [textBlock(words)], structured: context.wrapped ? { result: null } : {} });
+  }
+  const promisedJson = /json/i.test(operation.answer?.mediaType ?? '');
+  if (promisedJson && /html/.test(type))
+    return failure(
+      `${title} answered ${place(received, operation)} with a web page where JSON was promised${pageTitle(received.bytes)}. That is mostly a page to sign in, or one of a proxy; check the base URL and the token.`,
+    );
+  if (context.output !== undefined)
+    return failure(
+      `${title} answered ${place(received, operation)} with ${type || 'something of no type'} where ${operation.answer?.mediaType ?? 'JSON'} was promised: ${cutText(clean(decoder.decode(received.bytes.slice(0, 2000))), 300)}`,
+    );
+  return media(received, type, context);
+}
+
+/** A JSON value as the tool's answer, cut when it is too long for a model. */
+export async function structured(value: unknown, { output, wrapped, most, keep, title, operation }: AnswerContext): Promise<Result> {
+  const whole = JSON.stringify(value);
+  const { value: short, cuts } = cutValue(value, most);
+  const note =
+    cuts.length === 0
+      ? []
+      : [
+          textBlock(
+            `This answer was cut: ${cuts.map(({ path, kept, of, what }) => `${kept} of ${of} ${what}${path === '' ? '' : ` of ${path}`}`).join(', ')}. The whole of it, ${whole.length} characters, is at ${keep(whole)}; asking for less is mostly better.`,
+          ),
+        ];
+  const text = JSON.stringify(short);
+  if (output === undefined) return answer({ content: [textBlock(typeof short === 'string' ? short : text), ...note] });
+  const promised = wrapped ? { result: short } : short;
+  const checked = await output.check(structuredClone(promised));
+  if (!checked.ok)
+    return answer({
+      content: [
+        textBlock(
+          `${title} answered ${operation.method} ${operation.path} with something its document does not promise:\n${describeIssues(checked.issues)}\nIts answer: ${text}`,
+        ),
+        ...note,
+      ],
+      isError: true,
+    });
+  return answer({ content: [textBlock(text), ...note], structured: promised as Record<string, unknown> });
+}
+
+function media({ bytes, status }: Received, type: string, { most, keep, clean, operation }: AnswerContext): Result {
+  const mimeType = type.split(';')[0]!.trim() || 'application/octet-stream';
+  if (/^(?:text\/|application\/(?:.*\+)?(?:xml|yaml|x-ndjson|javascript))/.test(mimeType)) {
+    const text = clean(decoder.decode(bytes));
+    if (text.length <= most) return answer({ content: [textBlock(text)] });
+    return answer({
+      content: [
+        textBlock(text.slice(0, most)),
+        textBlock(`This answer was cut: ${most} of ${text.length} characters. The whole of it is at ${keep(text)}.`),
+      ],
+    });
+  }
+  const data = toBase64(bytes);
+  if (mimeType.startsWith('image/')) return answer({ content: [{ type: 'image', data, mimeType }] });
+  if (mimeType.startsWith('audio/')) return answer({ content: [{ type: 'audio', data, mimeType }] });
+  return answer({
+    content: [
+      textBlock(`${bytes.length} bytes of ${mimeType} (${status}).`),
+      {
+        type: 'resource',
+        resource: { uri: `urn:jexo:${operation.method.toLowerCase()}:${encodeURIComponent(operation.path)}`, mimeType, blob: data },
+      },
+    ],
+  });
+}
+
+function toBase64(bytes: Uint8Array): string {
+  return Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength).toString('base64');
+}
+
+const place = ({ status, statusText }: Received, { method, path }: Operation) =>
+  `${method} ${path} (${[status, statusText].filter(Boolean).join(' ')})`;
+
+/** What a refusal means, and what to do about it. */
+const remedies: Readonly<Record<number, string>> = {
+  400: 'Mend what it names, and call again.',
+  401: 'This server’s own access to the API is missing or has run out; whoever runs it must renew it.',
+  403: 'This server’s access does not allow it. Calling again will not help.',
+  404: 'Check the names and ids: there is nothing of that name.',
+  405: 'The API does not allow this here. Calling again will not help.',
+  409: 'It conflicts with how things are. Read the current state first.',
+  410: 'It is gone for good.',
+  412: 'It has changed meanwhile. Read it again first.',
+  413: 'It is too large. Send less at once.',
+  415: 'The API does not take this kind of content.',
+  422: 'Mend the fields it names, and call again.',
+};
+
+function refused(received: Received, { title, operation, clean, variables }: AnswerContext): Result {
+  const { status, headers, bytes } = received;
+  const type = headers.get('content-type') ?? '';
+  let said: string;
+  try {
+    const json = jsonOf(received, clean);
+    said =
+      json === undefined
+        ? /html/i.test(type)
+          ? pageTitle(bytes).replace(/^ \(/, '').replace(/\)$/, '')
+          : cutText(clean(decoder.decode(bytes.slice(0, 2000))), 300)
+        : problemWords(json.value);
+  } catch {
+    said = cutText(clean(decoder.decode(bytes.slice(0, 2000))), 300);
+  }
+  const wait = retryAfter(headers);
+  const remedy =
+    status === 429 || (status === 503 && wait !== undefined)
+      ? `The API wants fewer calls. Try again ${wait === undefined ? 'later' : `in ${Math.max(1, Math.ceil(wait / 1000))} seconds`}.`
+      : status >= 500
+        ? 'The fault is the API’s. Try again later.'
+        : (remedies[status] ?? 'Mend what it names, and call again.');
+  const where = (status === 401 || status === 403) && variables.length > 0 ? ` Its secret is read from ${variables.join(' and ')}.` : '';
+  return failure(`${title} refused ${place(received, operation)}${said === '' ? '.' : `: ${said}`}\n${remedy}${where}`);
+}
+
+/** The words of a problem (RFC 9457), or of what other APIs send in its place. */
+function problemWords(value: unknown): string {
+  if (!isRecord(value)) return typeof value === 'string' ? cutText(value, 500) : '';
+  const inner = isRecord(value.error) ? value.error : value;
+  const texts = ['title', 'detail', 'message', 'error_description', 'error'].flatMap((key) =>
+    typeof inner[key] === 'string' ? [inner[key]] : [],
+  );
+  const {
+    type: _type,
+    title: _title,
+    status: _status,
+    detail: _detail,
+    instance: _instance,
+    message: _message,
+    error: _error,
+    error_description: _description,
+    ...others
+  } = inner;
+  const more = Object.keys(others).length > 0 ? cutText(JSON.stringify(others), 600) : '';
+  return [...new Set(texts)].join(': ') + (more === '' ? '' : ` ${more}`);
+}
+
+function pageTitle(bytes: Uint8Array): string {
+  const title = /<title[^>]*>([^<]{1,200})/i.exec(decoder.decode(bytes.slice(0, 20_000)))?.[1]?.trim();
+  return title === undefined || title === '' ? '' : ` (“${title}”)`;
+}

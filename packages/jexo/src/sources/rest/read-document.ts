@@ -1,0 +1,202 @@
+import { readFile } from 'node:fs/promises';
+import { resolve as resolvePath } from 'node:path';
+import { fileURLToPath, pathToFileURL } from 'node:url';
+import { LineCounter, parseDocument } from 'yaml';
+import { JexoError, messageOf } from '../../errors.js';
+import { isRecord } from '../../offers/answer.js';
+
+/** A document and all it refers to, every `$ref` absolute. */
+export interface RestDocument {
+  readonly root: Readonly<Record<string, unknown>>;
+  /** As a person names it: a path or URL; `the document` for one given as a value. */
+  readonly shown: string;
+  /** Where servers that are given relatively start from; undefined for files. */
+  readonly url?: string;
+  /** `api.yaml:12` for a place in the main document. */
+  whereOf(path: readonly (string | number)[]): string;
+  /** What a reference leads to. @throws JexoError JEXO_DOCUMENT */
+  resolve(ref: string): unknown;
+}
+
+const mostDocuments = 500;
+const mostBytes = 50 * 1024 * 1024;
+
+interface Parsed {
+  readonly value: unknown;
+  readonly lineOf: (path: readonly (string | number)[]) => number | undefined;
+}
+
+/**
+ * Reads an OpenAPI document, with the other documents it refers to.
+ *
+ * @param source a path, a `file:` or web URL, or the document as a value
+ * @throws JexoError JEXO_DOCUMENT when it cannot be found or read
+ */
+export async function readDocument(source: string | URL | object): Promise<RestDocument> {
+  if (typeof source === 'object' && !(source instanceof URL))
+    return assemble(pathToFileURL(`${process.cwd()}/`).href, 'the document', source as Record<string, unknown>);
+  const text = String(source);
+  const isUrl = /^(?:https?|file):/i.test(text);
+  const href = isUrl ? new URL(text).href : pathToFileURL(resolvePath(text)).href;
+  const shown = href.startsWith('file:') ? (isUrl ? fileURLToPath(href) : text) : href;
+  const parsed = await load(href, shown);
+  if (!isRecord(parsed.value)) throw new JexoError('JEXO_DOCUMENT', `${shown} holds no document.`, { where: shown });
+  return assemble(href, shown, parsed.value, parsed.lineOf);
+}
+
+async function assemble(
+  href: string,
+  shown: string,
+  value: Record<string, unknown>,
+  lineOf: Parsed['lineOf'] = () => undefined,
+): Promise<RestDocument> {
+  const documents = new Map<string, unknown>();
+  const alone = standsAlone(value);
+  const queue: [string, unknown][] = [[href, value]];
+  const wanted = new Set([href]);
+  while (queue.length > 0) {
+    const [base, document] = queue.shift()!;
+    // The main document's own references stay short; those of the others name their document.
+    documents.set(
+      base,
+      alone
+        ? document
+        : absolute(document, base, base === href, (other) => {
+            if (wanted.has(other)) return;
+            wanted.add(other);
+            if (wanted.size > mostDocuments)
+              throw new JexoError('JEXO_DOCUMENT', `${shown} refers to more than ${mostDocuments} documents.`, { where: shown });
+            // A document from elsewhere is not to read files of this machine.
+            if (other.startsWith('file:') && !href.startsWith('file:'))
+              throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${other}, a file of this machine.`, {
+                where: shown,
+                next: 'Download the document, look at it, and serve the copy.',
+              });
+            // Nor is it to have this machine ask others on its behalf.
+            if (!href.startsWith('file:') && new URL(other).origin !== new URL(href).origin)
+              throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${other}, on another host.`, {
+                where: shown,
+                next: 'Download the document, look at it, and serve the copy.',
+              });
+            queue.push([other, undefined]);
+          }),
+    );
+    for (const next of queue)
+      if (next[1] === undefined) next[1] = (await load(next[0], next[0].startsWith('file:') ? fileURLToPath(next[0]) : next[0])).value;
+  }
+  return {
+    root: documents.get(href) as Record<string, unknown>,
+    shown,
+    ...(/^https?:/i.test(href) && { url: href }),
+    whereOf(path) {
+      const line = lineOf(path);
+      return line === undefined ? `${shown}#/${path.join('/')}` : `${shown}:${line}`;
+    },
+    resolve(ref) {
+      const at = ref.indexOf('#');
+      const document = documents.get(at <= 0 ? href : ref.slice(0, at));
+      const found = pointTo(document, at < 0 ? '' : ref.slice(at + 1));
+      if (found === undefined) throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${ref}, which is not there.`, { where: shown });
+      return found;
+    },
+  };
+}
+
+/** True when every reference stays within the document. */
+function standsAlone(value: unknown): boolean {
+  if (Array.isArray(value)) return value.every(standsAlone);
+  if (!isRecord(value)) return true;
+  for (const key in value) {
+    const item = value[key];
+    if (typeof item === 'object' ? !standsAlone(item) : key === '$ref' && typeof item === 'string' && !item.startsWith('#')) return false;
+  }
+  return true;
+}
+
+function absolute(value: unknown, base: string, isMain: boolean, found: (document: string) => void): unknown {
+  if (Array.isArray(value)) return value.map((item) => absolute(item, base, isMain, found));
+  if (!isRecord(value)) return value;
+  return Object.fromEntries(
+    Object.entries(value).map(([key, item]) => {
+      if (key !== '$ref' || typeof item !== 'string') return [key, absolute(item, base, isMain, found)];
+      if (item.startsWith('#')) return [key, isMain ? item : base + item];
+      const url = URL.canParse(item, base) ? new URL(item, base) : undefined;
+      if (url === undefined || !/^(?:file|https?):$/.test(url.protocol)) return [key, item];
+      const pointer = url.hash;
+      url.hash = '';
+      found(url.href);
+      return [key, url.href + (pointer === '' ? '#' : pointer)];
+    }),
+  );
+}
+
+function pointTo(document: unknown, pointer: string): unknown {
+  return decodeURIComponent(pointer)
+    .split('/')
+    .slice(1)
+    .map((step) => step.replaceAll('~1', '/').replaceAll('~0', '~'))
+    .reduce<unknown>(
+      (value, step) => (typeof value === 'object' && value !== null ? (value as Record<string, unknown>)[step] : undefined),
+      document,
+    );
+}
+
+async function load(href: string, shown: string): Promise<Parsed> {
+  let text: string;
+  try {
+    text = href.startsWith('file:') ? await readFile(fileURLToPath(href), 'utf8') : await download(href);
+  } catch (error) {
+    const missing = (error as NodeJS.ErrnoException).code === 'ENOENT';
+    throw new JexoError(
+      missing ? 'JEXO_TARGET_MISSING' : 'JEXO_DOCUMENT',
+      missing ? `There is no file ${shown}.` : `${shown} cannot be read: ${messageOf((error as { cause?: unknown }).cause ?? error)}`,
+      { where: shown, cause: error },
+    );
+  }
+  return parse(text.replace(/^\uFEFF/, ''), shown);
+}
+
+async function download(href: string): Promise<string> {
+  const response = await fetch(href, {
+    signal: AbortSignal.timeout(30_000),
+    headers: { accept: 'application/json, application/yaml, */*' },
+  });
+  if (!response.ok) throw new Error(`HTTP ${response.status}`);
+  const text = await response.text();
+  if (text.length > mostBytes) throw new Error(`it is larger than ${mostBytes / 1024 / 1024} MB`);
+  return text;
+}
+
+/** JSON is read as JSON, which is much faster; its lines are looked for only when they are needed. */
+function parse(text: string, shown: string): Parsed {
+  const read = () => {
+    const lines = new LineCounter();
+    return { document: parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: false }), lines };
+  };
+  let whole: ReturnType<typeof read> | undefined;
+  const lineOf = (path: readonly (string | number)[]) => {
+    whole ??= read();
+    for (let length = path.length; length > 0; length--) {
+      const parent = whole.document.getIn(path.slice(0, length - 1), true) as
+        { items?: { key?: { value?: unknown; range?: [number] } }[] } | undefined;
+      const key = parent?.items?.find((item) => String(item.key?.value) === String(path[length - 1]))?.key;
+      const node = key ?? (whole.document.getIn(path.slice(0, length), true) as { range?: [number] } | undefined);
+      if (node?.range) return whole.lines.linePos(node.range[0]).line;
+    }
+    return 1;
+  };
+  if (/^\s*[{[]/.test(text)) {
+    try {
+      return { value: JSON.parse(text) as unknown, lineOf };
+    } catch {
+      // YAML allows more, and says where it is wrong
+    }
+  }
+  whole = read();
+  const [broken] = whole.document.errors;
+  if (broken !== undefined) {
+    const { line, col } = whole.lines.linePos(broken.pos[0]);
+    throw new JexoError('JEXO_SYNTAX', `${shown}:${line}:${col}: ${broken.message}`, { where: `${shown}:${line}:${col}` });
+  }
+  return { value: whole.document.toJS({ maxAliasCount: 1000 }) as unknown, lineOf };
+}

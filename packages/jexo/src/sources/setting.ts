@@ -1,0 +1,38 @@
+import { JexoError } from '../errors.js';
+
+const brand = Symbol.for('jexo.setting');
+
+/** A value that is read from the environment when it is needed, so that no secret stands in the code. */
+export interface EnvSetting {
+  readonly [brand]: true;
+  readonly variable: string;
+  readonly fallback?: string;
+}
+export type Setting = string | EnvSetting;
+
+/**
+ * Names a variable of the environment. It is read when the server first needs it, not when it is defined.
+ *
+ * @param fallback what stands in for a variable that is not set
+ * @example
+ * wrapRest('./registry.openapi.yaml', { base: env('REGISTRY_URL'), auth: bearer(env('REGISTRY_TOKEN')) })
+ */
+export function env(variable: string, fallback?: string): EnvSetting {
+  return { [brand]: true, variable, ...(fallback !== undefined && { fallback }) };
+}
+
+export function isEnvSetting(value: unknown): value is EnvSetting {
+  return typeof value === 'object' && value !== null && brand in value;
+}
+
+/** @throws JexoError JEXO_SETTING when the variable is not set and has no fallback */
+export function readSetting(setting: Setting, what: string): string {
+  if (typeof setting === 'string') return setting;
+  const value = process.env[setting.variable] ?? setting.fallback;
+  if (value === undefined || value === '')
+    throw new JexoError('JEXO_SETTING', `${what} is to be read from ${setting.variable}, which is not set.`, {
+      where: setting.variable,
+      next: `Set it where the server is started: ${setting.variable}=…`,
+    });
+  return value;
+}

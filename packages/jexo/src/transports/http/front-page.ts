@@ -1,0 +1,132 @@
+/**
+ * The plain page at the root of a served server: what it offers, a form to try each tool, and how to put it into a host application. It
+ * talks to the server by the protocol alone, and needs no other file. The path of the endpoint is put in when it is served.
+ */
+const style = `
+:root { color-scheme: light dark; --paper: #FBF8F1; --raised: #FFFFFF; --ink: #1F2421; --quiet: #5F625A; --line: #D9D2C3; --amber: #9A4F16; --moss: #2F6B3A; --brick: #A3262A; }
+@media (prefers-color-scheme: dark) { :root { --paper: #171A18; --raised: #1F2421; --ink: #ECE7DA; --quiet: #A9A698; --line: #353B36; --amber: #E8A04A; --moss: #7FC08A; --brick: #F08A85; } }
+* { box-sizing: border-box; }
+body { margin: 0 auto; padding: 32px 24px 64px; max-width: 820px; background: var(--paper); color: var(--ink); font: 15px/1.5 system-ui, sans-serif; }
+h1 { font-size: 20px; margin: 0; } h2 { font-size: 15px; margin: 32px 0 8px; }
+p { margin: 4px 0; } .quiet, .about { color: var(--quiet); font-size: 13px; }
+code, pre, input, select, textarea { font: 13px/1.5 ui-monospace, monospace; }
+details, .snippet { background: var(--raised); border: 1px solid var(--line); border-radius: 6px; margin: 8px 0; padding: 8px 16px; }
+summary { cursor: pointer; } summary code { font-size: 15px; }
+label { display: block; margin: 8px 0; } label > span { display: block; }
+input, select, textarea { width: 100%; max-width: 420px; padding: 6px 8px; color: var(--ink); background: var(--paper); border: 1px solid var(--line); border-radius: 6px; }
+button { font: inherit; padding: 4px 16px; border: 1px solid var(--amber); border-radius: 6px; background: none; color: var(--amber); cursor: pointer; }
+:focus-visible { outline: 2px solid var(--amber); outline-offset: 2px; }
+pre { margin: 8px 0; overflow-x: auto; white-space: pre-wrap; overflow-wrap: anywhere; } .failed { color: var(--brick); } .ok { color: var(--moss); }
+.description { white-space: pre-line; }`;
+
+const script = `
+const endpoint = document.documentElement.dataset.endpoint;
+let session, id = 0;
+const make = (tag, text, more = {}) => Object.assign(document.createElement(tag), { textContent: text ?? '', ...more });
+const main = document.querySelector('main');
+async function send(method, params, isNotice) {
+  const response = await fetch(endpoint, { method: 'POST', headers: { 'content-type': 'application/json', accept: 'application/json, text/event-stream', ...(session && { 'mcp-session-id': session, 'mcp-protocol-version': '2025-11-25' }) }, body: JSON.stringify({ jsonrpc: '2.0', ...(isNotice ? {} : { id: ++id }), method, params }) });
+  session ??= response.headers.get('mcp-session-id') ?? undefined;
+  if (isNotice) return;
+  const text = await response.text();
+  const messages = /event-stream/.test(response.headers.get('content-type') ?? '') ? text.split('\\n').filter((line) => line.startsWith('data: {')).map((line) => JSON.parse(line.slice(6))) : [JSON.parse(text || '{}')];
+  const { result, error } = messages.find((message) => message.id === id) ?? {};
+  if (error) throw new Error(error.message);
+  if (!result) throw new Error('HTTP ' + response.status + ': ' + text.slice(0, 200));
+  return result;
+}
+async function all(method, key) {
+  const found = [];
+  for (let cursor; ; ) {
+    const page = await send(method, cursor === undefined ? {} : { cursor });
+    found.push(...page[key]);
+    if ((cursor = page.nextCursor) === undefined) return found;
+  }
+}
+function field(name, schema, required) {
+  const label = make('label');
+  const line = make('span');
+  line.append(make('code', name), make('span', [schema.description, required ? 'required' : ''].filter(Boolean).map((text) => '  ' + text).join(' \\u00b7'), { className: 'quiet' }));
+  const kind = [schema.type].flat()[0];
+  let input;
+  if (Array.isArray(schema.enum) || kind === 'boolean') {
+    input = make('select');
+    for (const value of required ? [] : ['']) input.append(make('option', '(leave out)', { value }));
+    for (const value of schema.enum ?? [true, false]) input.append(make('option', String(value), { value: JSON.stringify(value) }));
+  } else if (kind === 'object' || kind === 'array' || kind === undefined) input = make('textarea', '', { rows: 3, placeholder: 'JSON' });
+  else input = make('input', '', { type: kind === 'number' || kind === 'integer' ? 'number' : 'text', step: 'any' });
+  if (schema.default !== undefined) input.value = input.tagName === 'SELECT' ? JSON.stringify(schema.default) : typeof schema.default === 'string' ? schema.default : JSON.stringify(schema.default);
+  input.required = required;
+  label.append(line, input);
+  const read = () => {
+    if (input.value === '') return undefined;
+    if (input.tagName === 'SELECT' || input.tagName === 'TEXTAREA') return JSON.parse(input.value);
+    return input.type === 'number' ? Number(input.value) : input.value;
+  };
+  return { label, read };
+}
+function show(tool) {
+  const box = make('details');
+  const head = make('summary');
+  head.append(make('code', tool.name), make('span', tool.title && tool.title !== tool.name ? '  ' + tool.title : '', { className: 'quiet' }));
+  const form = make('form');
+  const { properties = {}, required = [] } = tool.inputSchema;
+  const fields = Object.entries(properties).map(([name, schema]) => [name, field(name, schema, required.includes(name))]);
+  const answer = make('pre', '', { role: 'status' });
+  form.append(...fields.map(([, { label }]) => label), make('button', 'Call', { type: 'submit' }), answer);
+  form.addEventListener('submit', async (event) => {
+    event.preventDefault();
+    answer.className = '';
+    answer.textContent = 'calling\\u2026';
+    try {
+      const input = Object.fromEntries(fields.map(([name, { read }]) => [name, read()]).filter(([, value]) => value !== undefined));
+      const result = await send('tools/call', { name: tool.name, arguments: input });
+      answer.className = result.isError ? 'failed' : 'ok';
+      answer.textContent = result.structuredContent ? JSON.stringify(result.structuredContent, null, 2) : result.content.map((block) => block.text ?? '[' + block.type + ']').join('\\n');
+    } catch (error) {
+      answer.className = 'failed';
+      answer.textContent = error.message;
+    }
+  });
+  box.append(head, make('p', tool.description, { className: 'description' }), form);
+  return box;
+}
+function snippet(title, text) {
+  const box = make('div', '', { className: 'snippet' });
+  const button = make('button', 'Copy', { type: 'button' });
+  button.addEventListener('click', () => navigator.clipboard.writeText(text).then(() => (button.textContent = 'Copied'), () => (button.textContent = 'Not copied: select it instead')));
+  box.append(make('p', title, { className: 'quiet' }), make('pre', text), button);
+  return box;
+}
+try {
+  const { serverInfo, instructions, capabilities } = await send('initialize', { protocolVersion: '2025-11-25', capabilities: {}, clientInfo: { name: 'front-page', version: '1' } });
+  await send('notifications/initialized', undefined, true);
+  document.title = serverInfo.title ?? serverInfo.name;
+  const url = new URL(endpoint, location.href).href;
+  const name = serverInfo.name.replace(/[^A-Za-z0-9]+/g, '_');
+  main.replaceChildren(make('h1', document.title), make('p', serverInfo.version + ' \\u00b7 serves the Model Context Protocol at ' + url, { className: 'quiet' }), make('p', instructions));
+  const section = (title, ...parts) => main.append(make('h2', title), ...parts);
+  if (capabilities.tools) section('Tools', ...(await all('tools/list', 'tools')).map(show));
+  const listed = (items) => items.map((item) => { const line = make('p'); line.append(make('code', item.uri ?? item.uriTemplate ?? item.name), make('span', '  ' + (item.description ?? item.title ?? ''), { className: 'quiet' })); return line; });
+  if (capabilities.resources) {
+    const found = [...(await all('resources/list', 'resources')), ...(await all('resources/templates/list', 'resourceTemplates'))];
+    if (found.length > 0) section('Resources', ...listed(found));
+  }
+  if (capabilities.prompts) {
+    const found = await all('prompts/list', 'prompts');
+    if (found.length > 0) section('Prompts', ...listed(found));
+  }
+  section('Into a host application', snippet('In a configuration of servers, as JSON', JSON.stringify({ mcpServers: { [name]: { url } } }, null, 2)), snippet('Or let it be written, and proven', 'jexo register ' + url + ' --with <configuration file> --name ' + name));
+} catch (error) {
+  main.replaceChildren(make('h1', 'This server cannot be asked'), make('p', error.message, { className: 'failed' }), make('p', 'Reload the page, or look at what the server prints.'));
+}`;
+
+/** The page, and the policy that lets it run what it holds and nothing else. */
+export async function frontPage(endpoint: string): Promise<{ readonly html: string; readonly policy: string }> {
+  const digest = Buffer.from(await crypto.subtle.digest('SHA-256', new TextEncoder().encode(script))).toString('base64');
+  const html = `<!doctype html><html lang="en" data-endpoint="${endpoint.replaceAll('&', '&amp;').replaceAll('"', '&quot;')}"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Server</title><style>${style}</style></head><body><main><p>Asking the server what it offers…</p></main><script type="module">${script}</script></body></html>`;
+  return {
+    html,
+    policy: `default-src 'none'; connect-src 'self'; style-src 'unsafe-inline'; script-src 'sha256-${digest}'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'`,
+  };
+}

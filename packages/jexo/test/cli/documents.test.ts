@@ -1,0 +1,134 @@
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { cooperative, freshFolder, jexo, start } from '../support/command-line.js';
+
+const document = join(cooperative, 'registry.openapi.yaml');
+const folder = freshFolder('documents');
+const api = createServer((request, response) => {
+  if (request.url === '/openapi.json')
+    return void response.end(
+      JSON.stringify({
+        openapi: '3.1.0',
+        info: { title: 'Lots', version: '2.0.0' },
+        servers: [{ url: '/' }],
+        paths: {
+          '/lots': {
+            get: {
+              summary: 'List the lots of honey',
+              responses: { 200: { description: 'OK', content: { 'application/json': { schema: { type: 'array' } } } } },
+            },
+          },
+        },
+      }),
+    );
+  response.setHeader('content-type', 'application/json');
+  response.end(JSON.stringify(request.url === '/lots' ? ['H-204'] : { at: request.url, token: request.headers.authorization }));
+});
+let base = '';
+beforeAll(async () => {
+  await new Promise<void>((resolve) => api.listen(0, '127.0.0.1', resolve));
+  base = `http://127.0.0.1:${(api.address() as AddressInfo).port}`;
+});
+afterAll(() => new Promise((resolve) => api.close(resolve).closeAllConnections()));
+
+test('a document is listed, called and read as any other target', async () => {
+  const { stdout, code } = await jexo(['list', document]);
+  expect([code, stdout]).toEqual([
+    0,
+    expect.stringMatching(/^Alderwick registry · 1\.0\.0[\s\S]*book_inspection\n {2}Book an inspection\./),
+  ]);
+  const called = await jexo(['call', document, 'get_hive', 'hive=MR-03', '--base', base, '--json'], {
+    env: { REGISTRY_TOKEN: 'secret-42' },
+  });
+  expect(called.code).toBe(0);
+  expect(JSON.parse(called.stdout)).toMatchObject({ structuredContent: { at: '/hives/MR-03', token: 'Bearer (masked)' } });
+  const read = await jexo(['read', document, 'alderwick-registry://hives?limit=2', '--resources', '--base', base]);
+  expect(read.stdout).toContain('/hives?limit=2');
+  const fromUrl = await jexo(['call', `${base}/openapi.json`, 'list_lots', '--json']);
+  expect(JSON.parse(fromUrl.stdout)).toMatchObject({ structuredContent: { result: ['H-204'] } });
+});
+
+test('served by choice, and what is left out is told; as three tools; the wire log holds no secret', async () => {
+  const log = join(folder, 'wire.jsonl');
+  const served = await start(['serve', document, '--http', '0', '--json', '--only', 'GET *', '--base', base, '--wire-log', log], {
+    env: { REGISTRY_TOKEN: 'secret-42' },
+  });
+  expect(served.said).toMatchObject({
+    tools: ['list_apiaries', 'list_hives', 'get_hive', 'list_inspections', 'get_inspection', 'get_photo'],
+    leftOut: ['book_inspection', 'correct_inspection', 'withdraw_inspection', 'upload_photo'],
+  });
+  await jexo(['call', String(served.said.address), 'get_hive', 'hive=MR-03']);
+  await served.stop();
+  expect(readFileSync(log, 'utf8')).toContain('(masked)');
+  expect(readFileSync(log, 'utf8')).not.toContain('secret-42');
+  const chosen = await jexo(['call', document, 'find_operation', 'words=inspection', '--as-search', '--only', 'GET *', '--json']);
+  expect(JSON.parse(chosen.stdout)).toMatchObject({ structuredContent: { of: 6 } });
+  const search = await jexo(['list', document, '--as-search', '--json']);
+  expect((JSON.parse(search.stdout) as { tools: { name: string }[] }).tools.map(({ name }) => name)).toEqual([
+    'find_operation',
+    'show_operation',
+    'invoke_operation',
+  ]);
+});
+
+test('check tells by line what cannot be expressed and what a model will stumble over; the rest still serves', async () => {
+  const bad = join(folder, 'bad.openapi.yaml');
+  writeFileSync(
+    bad,
+    `openapi: 3.0.0
+info: { title: Bad, version: '1' }
+servers: [{ url: 'http://bad.example' }]
+paths:
+  /things:
+    get:
+      summary: Tells what lies in the shed by the gate, sorted by age and weight.
+      responses: { '200': { description: OK } }
+    post:
+      summary: Tells what lies in the shed by the gate, sorted by age and weight.
+      requestBody: { content: { application/json: {} } }
+      responses: { '200': { description: OK } }
+  /others/{id}:
+    get:
+      responses: { '200': { description: OK } }
+    delete:
+      parameters: [{ name: id, in: path, required: true, style: wobbly, schema: {} }]
+      responses: { '204': { description: OK } }
+`,
+  );
+  const { stdout, code } = await jexo(['check', bad, '--json']);
+  const { findings } = JSON.parse(stdout) as { findings: { rule: string; subject: string; where: string; message: string }[] };
+  const brief = findings
+    .filter(({ rule }) => rule !== 'no-output-schema')
+    .map(({ rule, subject, where }) => `${where.replace(/^.*:/, '')} ${rule} ${subject}`);
+  expect(code).toBe(1);
+  expect(brief.sort()).toEqual(
+    [
+      '14 no-description tool get_other',
+      '6 same-description tool list_things',
+      '9 parameter-without-description tool create_thing body',
+      '9 untyped-input tool create_thing body',
+      '14 parameter-without-description tool get_other id',
+      '16 left-out operation DELETE /others/{id}',
+    ].sort(),
+  );
+  expect((await jexo(['check', document, '--fail-on', 'warning'])).code).toBe(0);
+});
+
+test('what cannot be read is told', async () => {
+  writeFileSync(join(folder, 'none.yaml'), 'a: 1\n');
+  writeFileSync(join(folder, 'broken.json'), '{"openapi": "3.1.0",\n "info": [}');
+  for (const [words, code, says] of [
+    [['list', join(folder, 'none.yaml')], 3, /no OpenAPI document/],
+    [['list', join(folder, 'broken.json')], 3, /broken\.json:2:/],
+    [['list', join(folder, 'gone.yaml')], 3, /There is no file/],
+    [['list', `${base.replace(/\d+$/, '9')}/openapi.json`], 3, /cannot be read/],
+    [['list', document, '--only', 'tag:honey'], 2, /tag:honey/],
+    [['list', `${base}/mcp`, '--base', base], 2, /of modules, packages and documents only/],
+    [['pack', document, '--out', folder], 3, /write a module that wraps it/i],
+  ] as const) {
+    const { code: got, stderr } = await jexo(words);
+    expect([words, got, stderr]).toEqual([words, code, expect.stringMatching(says)]);
+  }
+});
