@@ -14,6 +14,7 @@ const options: Options = {
   verbose: true,
   validateFormats: true,
   logger: false,
+  code: { optimize: false },
 };
 type AddFormats = (ajv: Ajv) => Ajv;
 

@@ -90,19 +90,30 @@ function fromStandard(schema: StandardSchema, direction: 'input' | 'output', whe
   };
 }
 
+/** A schema that is used more often than this is worth compiling. */
+const checksAtOnce = 4;
+
 function fromJson(schema: JsonSchema, where: string): CompiledSchema {
   if (typeof schema !== 'object' || schema === null || Array.isArray(schema))
     throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not an object.`, { where });
   const json = withoutDialect(schema);
   requireObjectRoot(json, 'input', where);
   let check: ((value: unknown) => Checked) | undefined;
+  let atOnce = checksAtOnce;
   return {
     json,
     check(value) {
-      if (check !== undefined) return check(value);
-      return import('./json-schema-check.js').then(({ compileCheck }) => (check ??= compileCheck(schema, where))(value));
+      return check === undefined ? first(value) : check(value);
     },
   };
+  async function first(value: unknown): Promise<Checked> {
+    if (atOnce-- > 0) {
+      const { passesAtOnce } = await import('./first-check.js');
+      if (passesAtOnce(schema, value)) return { ok: true, value };
+    }
+    const { compileCheck } = await import('./json-schema-check.js');
+    return (check ??= compileCheck(schema, where))(value);
+  }
 }
 
 /** 2020-12 is what a missing `$schema` means (Server features, "Tools"), so naming it only costs tokens. */
