@@ -148,7 +148,7 @@ function outline({ type, description, title }: Node): JsonSchema {
 
 function convertNode(given: Node, direction: Direction, depth: number, { convert: convertAt, follow }: Converting): JsonSchema {
   const loose = direction === 'output';
-  const node = merged(given, follow, 0);
+  const node = loose ? merged(given, follow, 0) : withKinds(merged(given, follow, 0), given, follow);
   const convert = (value: unknown) => convertAt(value, depth + 1);
   const made: Record<string, unknown> = {};
   for (const [key, value] of Object.entries(node)) if (kept.has(key) && !(loose && limits.has(key))) made[key] = value;
@@ -173,7 +173,7 @@ function convertNode(given: Node, direction: Direction, depth: number, { convert
       made.contentEncoding = 'base64';
     }
   }
-  const properties = propertiesOf(node, direction, convert);
+  const properties = propertiesOf(node, direction, convert, follow);
   if (properties !== undefined) {
     made.properties = properties;
     const required = (Array.isArray(node.required) ? node.required : []).filter((name) => typeof name === 'string' && name in properties);
@@ -188,7 +188,9 @@ function convertNode(given: Node, direction: Direction, depth: number, { convert
   if (Array.isArray(node.prefixItems)) made.prefixItems = node.prefixItems.map(convert);
   for (const key of ['oneOf', 'anyOf'] as const)
     if (Array.isArray(node[key])) {
-      const branches = (node[key] as unknown[]).map(convert);
+      const branches = (node[key] as unknown[]).map((branch) =>
+        loose ? convert(branch) : told(convert(branch), branch, node.discriminator),
+      );
       // Branches that are lenient fit alike: one of them is enough.
       made[loose ? 'anyOf' : key] = branches;
     }
@@ -197,13 +199,68 @@ function convertNode(given: Node, direction: Direction, depth: number, { convert
   return isNullable || (loose && made.type !== undefined) ? nullable(made) : made;
 }
 
-function propertiesOf(node: Node, direction: Direction, convert: (value: unknown) => JsonSchema): Record<string, JsonSchema> | undefined {
+/** A schema that names its kinds by a mapping stands for one of them: the base has only what they share (OpenAPI, "Discriminator Object"). */
+function withKinds(node: Node, given: Node, follow: Converting['follow']): Node {
+  const { discriminator } = node;
+  if (!isRecord(discriminator) || !isRecord(discriminator.mapping) || Array.isArray(node.oneOf) || Array.isArray(node.anyOf)) return node;
+  const { discriminator: _, ...base } = given;
+  const targets = Object.values(discriminator.mapping).filter((each) => typeof each === 'string');
+  const refs = new Set(targets.map((each) => (/[/#]/.test(each) ? each : `#/components/schemas/${each}`)));
+  const kinds = [...refs].flatMap(($ref) => {
+    try {
+      return [{ ref: { $ref }, found: follow({ $ref }) }];
+    } catch {
+      return []; // a mapping to something that is not there: the base is offered with what is
+    }
+  });
+  if (kinds.length === 0) return node;
+  const { description } = node;
+  return {
+    ...(description !== undefined && { description }),
+    ...(node.nullable !== undefined && { nullable: node.nullable }),
+    discriminator,
+    oneOf: kinds.map(({ ref, found }) => (found === given ? { ...base, [named]: ref.$ref } : ref)),
+  };
+}
+
+/** The name of a schema that stands in its own place. */
+const named = Symbol('named');
+
+/** Says in a branch which value of the discriminator leads to it. */
+function told(schema: JsonSchema, branch: unknown, discriminator: unknown): JsonSchema {
+  if (!isRecord(discriminator) || typeof discriminator.propertyName !== 'string' || !isRecord(branch)) return schema;
+  const ref = branch.$ref ?? (branch as { [named]?: unknown })[named];
+  if (typeof ref !== 'string' || (schema.$ref === undefined && !isRecord(schema.properties))) return schema;
+  const name = lastStep(ref);
+  const mapped = Object.entries(isRecord(discriminator.mapping) ? discriminator.mapping : {})
+    .filter(([, target]) => typeof target === 'string' && lastStep(target) === name)
+    .map(([value]) => value);
+  const values = mapped.length > 0 ? mapped : [name];
+  const { propertyName } = discriminator;
+  const own = (schema.properties as Record<string, JsonSchema> | undefined)?.[propertyName];
+  const { enum: _, ...rest } = own ?? {};
+  const property = { ...rest, type: 'string', ...(values.length === 1 ? { const: values[0] } : { enum: values }) };
+  return {
+    ...schema,
+    properties: { ...(schema.properties as object | undefined), [propertyName]: property },
+    required: [...new Set([...((schema.required as string[] | undefined) ?? []), propertyName])],
+  };
+}
+const lastStep = (ref: string) => decodeURIComponent(ref.slice(Math.max(ref.lastIndexOf('/'), ref.lastIndexOf('#')) + 1));
+
+function propertiesOf(
+  node: Node,
+  direction: Direction,
+  convert: (value: unknown) => JsonSchema,
+  follow: Converting['follow'],
+): Record<string, JsonSchema> | undefined {
   if (!isRecord(node.properties)) return undefined;
   const hidden = direction === 'input' ? 'readOnly' : 'writeOnly';
   return Object.fromEntries(
     Object.entries(node.properties).flatMap(([name, schema]) => {
-      const found = isRecord(schema) && typeof schema.$ref === 'string' ? undefined : schema;
-      return isRecord(found) && found[hidden] === true ? [] : [[name, convert(schema)]];
+      const isHidden =
+        isRecord(schema) && (schema[hidden] === true || (typeof schema.$ref === 'string' && follow(schema)?.[hidden] === true));
+      return isHidden ? [] : [[name, convert(schema)]];
     }),
   );
 }
@@ -219,6 +276,7 @@ function merged(node: Node, follow: Converting['follow'], level: number): Node {
       if (key === 'properties') whole.properties = { ...(whole.properties as object), ...(value as object) };
       else if (key === 'required' && Array.isArray(value)) value.forEach((name) => required.add(name));
       else if (key === 'description' && whole.description !== undefined && part !== own) continue;
+      else if (key === 'discriminator' && part !== own) continue;
       else if ((key === 'oneOf' || key === 'anyOf') && whole[key] !== undefined) continue;
       else whole[key] = value;
     }

@@ -114,15 +114,20 @@ const methods = new Set(['GET', 'POST', 'PUT', 'PATCH', 'DELETE']);
 
 /**
  * The routes of an app as endpoints, with their schemas where the framework knows them. Of a Fastify app they are noted as they are
- * registered, so ask before you register them; Express-style and Hono-style apps can be asked at any time before serving.
+ * registered, so ask before you register them; Express-style and Hono-style apps can be asked at any time before serving. An
+ * Express-style router that is mounted under a path keeps that path to itself: ask the router, and say the path.
  *
+ * @param under the path the routes lie under, for a router that is mounted somewhere. Default: none
  * @throws JexoError JEXO_DEFINITION for an app that does not know its routes
  * @example
  * const routes = routesOf(app);
  * app.get('/hives', …);
  * defineServer({ name: 'registry', version: '1.0.0', offers: [wrapEndpoints(routes, { send: inProcess(app) })] });
+ * @example
+ * wrapEndpoints([...routesOf(app), ...routesOf(hives, '/api/hives')], { send: inProcess(app) })
  */
-export function routesOf(app: unknown): readonly Endpoint[] {
+export function routesOf(app: unknown, under = ''): readonly Endpoint[] {
+  const prefix = under.replace(/\/+$/, '').replace(/^(?=[^/])/, '/');
   const own = app as {
     addHook?: (name: string, task: (route: FastifyRoute) => void) => void;
     routes?: unknown;
@@ -131,19 +136,17 @@ export function routesOf(app: unknown): readonly Endpoint[] {
   };
   if (typeof own.addHook === 'function') {
     const found: Endpoint[] = [];
-    own.addHook('onRoute', (route) => found.push(...fastifyEndpoints(route)));
+    own.addHook('onRoute', (route) => found.push(...fastifyEndpoints({ ...route, url: prefix + route.url })));
     return found;
   }
   if (Array.isArray(own.routes))
     return once(
       (own.routes as { method: string; path: string }[])
         .filter(({ method, path }) => methods.has(method.toUpperCase()) && !path.includes('*'))
-        .map(({ method, path }) => ({ at: `${method.toUpperCase()} ${path}` })),
+        .map(({ method, path }) => ({ at: `${method.toUpperCase()} ${joined(prefix, path)}` })),
     );
-  const stack = [own.router, own._router]
-    .map((router) => (isRecord(router) || typeof router === 'function' ? (router as { stack?: unknown }).stack : undefined))
-    .find(Array.isArray);
-  if (stack !== undefined) return once(layerEndpoints(stack as Layer[], ''));
+  const stack = [own.router, own._router, app].map(stackOf).find((each) => each !== undefined);
+  if (stack !== undefined) return once(layerEndpoints(stack, prefix));
   throw new JexoError('JEXO_DEFINITION', 'This app does not tell its routes.', {
     next: "Declare them: wrapEndpoints([{ at: 'GET /hives', … }], { send: inProcess(app) })",
   });
@@ -198,20 +201,31 @@ function objectOf(schema: JsonSchema): JsonSchema {
 
 interface Layer {
   readonly route?: { readonly path: string | string[]; readonly methods: Record<string, boolean> };
+  readonly handle?: unknown;
+  /** Set where a router is mounted at the root, and so under no path. */
+  readonly slash?: boolean;
+  readonly regexp?: { readonly fast_slash?: boolean };
 }
 
-/** Routers within routers keep their path to themselves, so only what stands directly on the app is told. */
+function stackOf(router: unknown): readonly Layer[] | undefined {
+  const { stack } = (isRecord(router) || typeof router === 'function' ? router : {}) as { stack?: unknown };
+  return Array.isArray(stack) ? (stack as Layer[]) : undefined;
+}
+const joined = (prefix: string, path: string) => (prefix !== '' && path === '/' ? prefix : prefix + path);
+
 function layerEndpoints(stack: readonly Layer[], prefix: string): Endpoint[] {
-  return stack.flatMap(({ route }) =>
+  return stack.flatMap(({ route, handle, slash, regexp }) =>
     route === undefined
-      ? []
+      ? slash === true || regexp?.fast_slash === true
+        ? layerEndpoints(stackOf(handle) ?? [], prefix)
+        : []
       : [route.path].flat().flatMap((path) =>
           typeof path !== 'string' || path.includes('*')
             ? []
             : Object.keys(route.methods)
                 .map((method) => method.toUpperCase())
                 .filter((method) => methods.has(method))
-                .map((method) => ({ at: `${method} ${prefix}${path}` })),
+                .map((method) => ({ at: `${method} ${joined(prefix, path)}` })),
         ),
   );
 }

@@ -126,6 +126,23 @@ test('an Express-style app, and its tools at /mcp beside its own routes', async 
   await new Promise((resolve) => listening.close(resolve).closeAllConnections());
 });
 
+test('Express-style routers: those at the root are read with the app, others by themselves with their path', async () => {
+  const app = express();
+  const plain = express.Router();
+  plain.get('/lots', (_request, response) => void response.json({ lots: [] }));
+  app.use(plain);
+  const hives = express.Router();
+  hives.get('/', (_request, response) => void response.json({ hives: [hive] }));
+  hives.delete('/:id', (request, response) => void response.json({ gone: request.params.id }));
+  app.use('/api/hives', hives);
+  expect(routesOf(app).map(({ at }) => at)).toEqual(['GET /lots']);
+  const routes = [...routesOf(app), ...routesOf(hives, 'api/hives/')];
+  expect(routes.map(({ at }) => at)).toEqual(['GET /lots', 'GET /api/hives', 'DELETE /api/hives/:id']);
+  const { client } = await offered(routes, inProcess(app));
+  expect(await client.call('list_hives')).toMatchObject({ content: [{ text: expect.stringContaining('"id":"MR-03"') }] });
+  expect(await client.call('delete_hive', { id: 'MR-09' })).toMatchObject({ content: [{ text: '{"gone":"MR-09"}' }] });
+});
+
 test('a Hono-style app, and its tools at /mcp beside its own routes', async () => {
   const app = new Hono();
   const beside: { handler?: (request: Request) => Promise<Response> } = {};

@@ -428,6 +428,102 @@ describe('schemas', () => {
     expect(omitted).toMatchObject([{ name: 'broken', why: expect.stringContaining('parameters/none') }]);
   });
 
+  test('a discriminator says in each branch which value leads to it; a base stands for the kinds it names', async () => {
+    const { sent, send } = fakeApi();
+    const hive = (more: object, required: string[] = []) => ({
+      allOf: [{ $ref: '#/components/schemas/Visit' }, { type: 'object', required, properties: more }],
+    });
+    const { client, tool } = await wrapped(
+      {
+        openapi: '3.0.3',
+        info: { title: 'Visits', version: '1' },
+        servers: [{ url: 'http://visits.example' }],
+        paths: {
+          '/visits': {
+            post: {
+              operationId: 'noteVisit',
+              requestBody: { required: true, content: { 'application/json': { schema: { $ref: '#/components/schemas/Visit' } } } },
+              ...ok({ $ref: '#/components/schemas/Visit' }),
+            },
+          },
+          '/payments': {
+            post: {
+              operationId: 'pay',
+              requestBody: {
+                content: {
+                  'application/json': {
+                    schema: {
+                      type: 'object',
+                      properties: {
+                        id: { $ref: '#/components/schemas/Id' },
+                        by: {
+                          oneOf: [{ $ref: '#/components/schemas/Honey' }, { $ref: '#/components/schemas/Coins' }],
+                          discriminator: { propertyName: 'in' },
+                        },
+                      },
+                    },
+                  },
+                },
+              },
+              ...ok(),
+            },
+          },
+        },
+        components: {
+          schemas: {
+            Id: { type: 'string', readOnly: true },
+            Honey: { type: 'object', properties: { in: { type: 'string', enum: ['Honey', 'Coins'] }, kg: { type: 'number' } } },
+            Coins: { type: 'object', required: ['sum'], properties: { in: { type: 'string' }, sum: { type: 'integer' } } },
+            Visit: {
+              type: 'object',
+              required: ['kind'],
+              properties: { kind: { type: 'string', description: 'What was done.' }, on: { type: 'string' } },
+              discriminator: {
+                propertyName: 'kind',
+                mapping: {
+                  look: '#/components/schemas/Visit',
+                  feed: '#/components/schemas/Feeding',
+                  top_up: 'Feeding',
+                  treat: 'Treatment',
+                  lost: '#/components/schemas/NotThere',
+                },
+              },
+            },
+            Feeding: hive({ syrupL: { type: 'number' } }, ['syrupL']),
+            Treatment: hive({ means: { type: 'string' } }),
+          },
+        },
+      },
+      { send },
+    );
+    expect((tool('note_visit').inputSchema.properties as Record<string, object>).body).toMatchObject({
+      oneOf: [
+        { properties: { kind: { const: 'look', description: 'What was done.' }, on: { type: 'string' } }, required: ['kind'] },
+        { properties: { kind: { enum: ['feed', 'top_up'] }, syrupL: { type: 'number' } }, required: ['kind', 'syrupL'] },
+        { properties: { kind: { const: 'treat' }, means: { type: 'string' } } },
+      ],
+    });
+    expect((tool('pay').inputSchema.properties as Record<string, object>).by).toEqual({
+      oneOf: [
+        { type: 'object', properties: { in: { type: 'string', const: 'Honey' }, kg: { type: 'number' } }, required: ['in'] },
+        { type: 'object', properties: { in: { type: 'string', const: 'Coins' }, sum: { type: 'integer' } }, required: ['sum', 'in'] },
+      ],
+    });
+    expect(tool('pay').inputSchema.properties).not.toHaveProperty('id');
+
+    await client.call('note_visit', { body: { kind: 'top_up', syrupL: 2 } });
+    expect(sent.at(-1)).toMatchObject({ body: '{"kind":"top_up","syrupL":2}' });
+    await client.call('pay', { by: { in: 'Coins', sum: 12 } });
+    const count = sent.length;
+    // One kind's name with another's fields is refused before anything is sent.
+    for (const [name, input] of [
+      ['note_visit', { body: { kind: 'feed', means: 'acid' } }],
+      ['pay', { by: { in: 'Coins', kg: 1 } }],
+    ] as const)
+      expect(await client.call(name, input)).toMatchObject({ isError: true });
+    expect(sent).toHaveLength(count);
+  });
+
   test('Swagger 2.0', async () => {
     const { sent, send } = fakeApi();
     const { client, tool, names } = await wrapped(
