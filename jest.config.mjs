@@ -8,5 +8,5 @@ export default {
   testEnvironment: 'node',
   // Two cores, and many tests start processes of their own.
   maxWorkers: 2,
-  testTimeout: 30_000,
+  testTimeout: 120_000,
 };

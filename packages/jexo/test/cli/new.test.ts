@@ -70,7 +70,7 @@ test('from functions', async () => {
   const { started, tested } = await runReadme(folder);
   expect(started).toContain('Connected to server.ts: 1 tool');
   expect([tested.code, tested.stdout]).toEqual([0, expect.stringMatching(/✓ autumn syrup is thick[\s\S]*pass 2/)]);
-}, 120_000);
+}, 300_000);
 
 test('the demo', async () => {
   const folder = join(root, 'demo');
@@ -78,7 +78,7 @@ test('the demo', async () => {
   const { started, tested } = await runReadme(folder);
   expect(started).toContain('2 tools, 1 template, 1 prompt');
   expect([tested.code, tested.stdout]).toEqual([0, expect.stringMatching(/✓ it stands there now[\s\S]*pass 1/)]);
-}, 120_000);
+}, 300_000);
 
 test('from an OpenAPI document', async () => {
   const folder = join(root, 'registry');
@@ -92,7 +92,7 @@ test('from an OpenAPI document', async () => {
   const { started, tested } = await runReadme(folder);
   expect(started).toContain('10 tools');
   expect([tested.code, tested.stdout]).toEqual([0, expect.stringContaining('pass 1')]);
-}, 120_000);
+}, 300_000);
 
 test('from a curl line, and what was guessed calls the same thing', async () => {
   const folder = join(root, 'from-curl');
@@ -111,7 +111,7 @@ test('from a curl line, and what was guessed calls the same thing', async () => 
   expect([called.code, asked]).toEqual([0, ['GET /hives/MR-03?full=true Bearer curl-secret-1']]);
   const draft = await jexo(['list', join(folder, 'draft.openapi.yaml'), '--json']);
   expect((JSON.parse(draft.stdout) as { tools: { name: string }[] }).tools.map(({ name }) => name)).toEqual(['get_hive']);
-}, 120_000);
+}, 300_000);
 
 test('from a recording; and never over what is there', async () => {
   const har = join(root, 'session.har');
@@ -199,4 +199,4 @@ test('the first page of the README, word for word', async () => {
     0,
     expect.stringMatching(/hives is in servers\.json[\s\S]*Started as a host would: hives .* with 1 tool/),
   ]);
-}, 120_000);
+}, 300_000);

@@ -56,7 +56,7 @@ inChromium('a person sees what is offered, tries a tool, and copies a configurat
   const context = await browser.newContext();
   await context.grantPermissions(['clipboard-read', 'clipboard-write']);
   const page = await context.newPage();
-  page.setDefaultTimeout(10_000);
+  page.setDefaultTimeout(30_000);
   const errors: string[] = [];
   page.on('pageerror', (error) => void errors.push(error.message));
   page.on('console', (entry) => void (entry.type() === 'error' && errors.push(entry.text())));

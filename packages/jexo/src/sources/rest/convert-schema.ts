@@ -51,6 +51,8 @@ interface Converting {
   convert(value: unknown, depth: number): JsonSchema;
   /** What stands behind references; undefined when it is no object. */
   follow(value: unknown): Node | undefined;
+  /** References to the schemas whose `allOf` names a schema. */
+  kindsOf(base: Node): readonly string[];
 }
 
 /** Thrown often, so it is one, and carries no stack. */
@@ -64,6 +66,12 @@ export function schemaConverter(document: RestDocument): SchemaConverter {
     let found = value;
     for (let step = 0; isRecord(found) && typeof found.$ref === 'string' && step < 50; step++) found = document.resolve(found.$ref);
     return isRecord(found) ? found : undefined;
+  };
+
+  let kinds: Map<Node, string[]> | undefined;
+  const kindsOf = (base: Node): readonly string[] => {
+    kinds ??= findKinds(document.root, follow);
+    return kinds.get(base) ?? [];
   };
 
   /** @throws tooMany when the schema has more parts than allowed at this depth */
@@ -86,7 +94,7 @@ export function schemaConverter(document: RestDocument): SchemaConverter {
       if (value === true || !isRecord(value)) return value === false ? { not: {} } : {};
       count(1);
       if (depth > deepest) return outline(follow(value) ?? {});
-      if (typeof value.$ref !== 'string') return convertNode(value, direction, depth, { convert, follow });
+      if (typeof value.$ref !== 'string') return convertNode(value, direction, depth, { convert, follow, kindsOf });
       const { $ref: ref, ...beside } = value;
       const described = typeof beside.description === 'string' ? { description: cutText(beside.description, longest) } : {};
       // One that leads back to itself is named, and referred to.
@@ -139,6 +147,31 @@ export function schemaConverter(document: RestDocument): SchemaConverter {
   };
 }
 
+function findKinds({ components, definitions }: Node, follow: Converting['follow']): Map<Node, string[]> {
+  const found = new Map<Node, string[]>();
+  const places = [
+    ['#/components/schemas/', isRecord(components) ? components.schemas : undefined],
+    ['#/definitions/', definitions],
+  ] as const;
+  for (const [place, schemas] of places)
+    for (const [name, schema] of Object.entries(isRecord(schemas) ? schemas : {}))
+      for (const part of isRecord(schema) && Array.isArray(schema.allOf) ? (schema.allOf as unknown[]) : []) {
+        if (!isRecord(part) || typeof part.$ref !== 'string') continue;
+        const base = safely(() => follow(part));
+        if (base !== undefined) found.set(base, [...(found.get(base) ?? []), place + name.replaceAll('~', '~0').replaceAll('/', '~1')]);
+      }
+  return found;
+}
+
+/** What stands behind a reference that may lead nowhere: such a one is told of where it is needed. */
+function safely<T>(read: () => T): T | undefined {
+  try {
+    return read();
+  } catch {
+    return undefined;
+  }
+}
+
 /** What is left of a schema below the depth it is cut at. */
 function outline({ type, description, title }: Node): JsonSchema {
   const about = typeof description === 'string' ? description : typeof title === 'string' ? title : undefined;
@@ -146,9 +179,10 @@ function outline({ type, description, title }: Node): JsonSchema {
   return { ...(kind !== undefined && { type: kind }), ...(about !== undefined && { description: cutText(about, 80) }) };
 }
 
-function convertNode(given: Node, direction: Direction, depth: number, { convert: convertAt, follow }: Converting): JsonSchema {
+function convertNode(given: Node, direction: Direction, depth: number, { convert: convertAt, follow, kindsOf }: Converting): JsonSchema {
   const loose = direction === 'output';
-  const node = loose ? merged(given, follow, 0) : withKinds(merged(given, follow, 0), given, follow);
+  const node = loose ? merged(given, follow, 0) : withKinds(merged(given, follow, 0), given, { follow, kindsOf });
+  const discriminator = discriminatorOf(node);
   const convert = (value: unknown) => convertAt(value, depth + 1);
   const made: Record<string, unknown> = {};
   for (const [key, value] of Object.entries(node)) if (kept.has(key) && !(loose && limits.has(key))) made[key] = value;
@@ -166,6 +200,7 @@ function convertNode(given: Node, direction: Direction, depth: number, { convert
   }
   if (!loose && node.example !== undefined && made.examples === undefined) made.examples = [node.example];
   if (made.examples !== undefined && !Array.isArray(made.examples)) made.examples = Object.values(made.examples as object);
+  if (typeof made.pattern === 'string' && !isPattern(made.pattern)) delete made.pattern;
   if (typeof made.format === 'string') {
     if (numberFormats.has(made.format)) delete made.format;
     else if (made.format === 'binary' || made.format === 'byte') {
@@ -188,9 +223,7 @@ function convertNode(given: Node, direction: Direction, depth: number, { convert
   if (Array.isArray(node.prefixItems)) made.prefixItems = node.prefixItems.map(convert);
   for (const key of ['oneOf', 'anyOf'] as const)
     if (Array.isArray(node[key])) {
-      const branches = (node[key] as unknown[]).map((branch) =>
-        loose ? convert(branch) : told(convert(branch), branch, node.discriminator),
-      );
+      const branches = (node[key] as unknown[]).map((branch) => (loose ? convert(branch) : told(convert(branch), branch, discriminator)));
       // Branches that are lenient fit alike: one of them is enough.
       made[loose ? 'anyOf' : key] = branches;
     }
@@ -199,27 +232,42 @@ function convertNode(given: Node, direction: Direction, depth: number, { convert
   return isNullable || (loose && made.type !== undefined) ? nullable(made) : made;
 }
 
-/** A schema that names its kinds by a mapping stands for one of them: the base has only what they share (OpenAPI, "Discriminator Object"). */
-function withKinds(node: Node, given: Node, follow: Converting['follow']): Node {
-  const { discriminator } = node;
-  if (!isRecord(discriminator) || !isRecord(discriminator.mapping) || Array.isArray(node.oneOf) || Array.isArray(node.anyOf)) return node;
+/** `discriminator` as of 3.x, or its property's name as of 2.0. */
+interface Discriminator {
+  readonly propertyName: string;
+  readonly mapping: Readonly<Record<string, unknown>>;
+}
+function discriminatorOf({ discriminator }: Node): Discriminator | undefined {
+  if (typeof discriminator === 'string') return { propertyName: discriminator, mapping: {} };
+  if (!isRecord(discriminator) || typeof discriminator.propertyName !== 'string') return undefined;
+  return { propertyName: discriminator.propertyName, mapping: isRecord(discriminator.mapping) ? discriminator.mapping : {} };
+}
+
+/** More kinds than this that nothing but their `allOf` names are left to the API. */
+const mostKinds = 12;
+
+/**
+ * A base stands for the kinds that build on it, with the fields they add (OpenAPI, "Discriminator Object"): one of those its
+ * mapping names; where there is none, any of those whose `allOf` names it, or the base alone.
+ */
+function withKinds(node: Node, given: Node, { follow, kindsOf }: Pick<Converting, 'follow' | 'kindsOf'>): Node {
+  const discriminator = discriminatorOf(node);
+  if (discriminator === undefined || Array.isArray(node.oneOf) || Array.isArray(node.anyOf)) return node;
   const { discriminator: _, ...base } = given;
   const targets = Object.values(discriminator.mapping).filter((each) => typeof each === 'string');
-  const refs = new Set(targets.map((each) => (/[/#]/.test(each) ? each : `#/components/schemas/${each}`)));
-  const kinds = [...refs].flatMap(($ref) => {
-    try {
-      return [{ ref: { $ref }, found: follow({ $ref }) }];
-    } catch {
-      return []; // a mapping to something that is not there: the base is offered with what is
-    }
+  const isMapped = targets.length > 0;
+  const refs = isMapped ? new Set(targets.map((each) => (/[/#]/.test(each) ? each : `#/components/schemas/${each}`))) : kindsOf(given);
+  const kinds = [...refs].flatMap(($ref): Node[] => {
+    const found = safely(() => follow({ $ref }));
+    return found === undefined ? [] : [found === given ? { ...base, [named]: $ref } : { $ref }];
   });
-  if (kinds.length === 0) return node;
+  if (kinds.length === 0 || (!isMapped && kinds.length > mostKinds)) return node;
   const { description } = node;
   return {
     ...(description !== undefined && { description }),
     ...(node.nullable !== undefined && { nullable: node.nullable }),
-    discriminator,
-    oneOf: kinds.map(({ ref, found }) => (found === given ? { ...base, [named]: ref.$ref } : ref)),
+    discriminator: node.discriminator,
+    ...(isMapped ? { oneOf: kinds } : { anyOf: [...kinds, base] }),
   };
 }
 
@@ -227,19 +275,21 @@ function withKinds(node: Node, given: Node, follow: Converting['follow']): Node 
 const named = Symbol('named');
 
 /** Says in a branch which value of the discriminator leads to it. */
-function told(schema: JsonSchema, branch: unknown, discriminator: unknown): JsonSchema {
-  if (!isRecord(discriminator) || typeof discriminator.propertyName !== 'string' || !isRecord(branch)) return schema;
+function told(schema: JsonSchema, branch: unknown, discriminator: Discriminator | undefined): JsonSchema {
+  if (discriminator === undefined || !isRecord(branch)) return schema;
   const ref = branch.$ref ?? (branch as { [named]?: unknown })[named];
   if (typeof ref !== 'string' || (schema.$ref === undefined && !isRecord(schema.properties))) return schema;
+  const { propertyName, mapping } = discriminator;
   const name = lastStep(ref);
-  const mapped = Object.entries(isRecord(discriminator.mapping) ? discriminator.mapping : {})
+  const mapped = Object.entries(mapping)
     .filter(([, target]) => typeof target === 'string' && lastStep(target) === name)
     .map(([value]) => value);
   const values = mapped.length > 0 ? mapped : [name];
-  const { propertyName } = discriminator;
   const own = (schema.properties as Record<string, JsonSchema> | undefined)?.[propertyName];
-  const { enum: _, ...rest } = own ?? {};
-  const property = { ...rest, type: 'string', ...(values.length === 1 ? { const: values[0] } : { enum: values }) };
+  const { enum: allowed, ...rest } = own ?? {};
+  // Some documents write other values than the standard has them mean: what the field itself allows is right then.
+  const isDenied = rest.const !== undefined || (Array.isArray(allowed) && !values.some((value) => allowed.includes(value)));
+  const property = isDenied ? own : { ...rest, type: 'string', ...(values.length === 1 ? { const: values[0] } : { enum: values }) };
   return {
     ...schema,
     properties: { ...(schema.properties as object | undefined), [propertyName]: property },
@@ -247,6 +297,16 @@ function told(schema: JsonSchema, branch: unknown, discriminator: unknown): Json
   };
 }
 const lastStep = (ref: string) => decodeURIComponent(ref.slice(Math.max(ref.lastIndexOf('/'), ref.lastIndexOf('#')) + 1));
+
+/** JSON Schema reads patterns as Unicode ones; many documents hold others, which only the API can apply. */
+function isPattern(pattern: string): boolean {
+  try {
+    new RegExp(pattern, 'u');
+    return true;
+  } catch {
+    return false;
+  }
+}
 
 function propertiesOf(
   node: Node,

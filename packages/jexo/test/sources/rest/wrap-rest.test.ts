@@ -524,6 +524,66 @@ describe('schemas', () => {
     expect(sent).toHaveLength(count);
   });
 
+  test.each([
+    ['3.0', { openapi: '3.0.3' }, '#/components/schemas/', { propertyName: 'kind' }],
+    ['2.0', { swagger: '2.0', host: 'visits.example' }, '#/definitions/', 'kind'],
+  ])(
+    '%s: kinds that only their allOf names are offered beside the base; a pattern no reader takes is left to the API',
+    async (_, head, place, discriminator) => {
+      const schemas = {
+        Visit: {
+          type: 'object',
+          discriminator,
+          properties: {
+            kind: { type: 'string' },
+            hive: { type: 'string', pattern: '^[A-Z]+\\-\\d$' },
+            note: { type: 'string', pattern: '^\\S' },
+          },
+        },
+        Feeding: { allOf: [{ $ref: `${place}Visit` }, { type: 'object', properties: { syrupL: { type: 'number' } } }] },
+        Broken: { allOf: [{ $ref: `${place}NotThere` }] },
+        Means: { type: 'object', discriminator, properties: { kind: { type: 'string', enum: ['acid', 'heat'] } } },
+        Acid: { allOf: [{ $ref: `${place}Means` }], properties: { ml: { type: 'number' } } },
+      };
+      const isOld = 'swagger' in head;
+      const bodyOf = (name: string) =>
+        isOld
+          ? { parameters: [{ name: 'body', in: 'body', schema: { $ref: place + name } }] }
+          : { requestBody: { content: { 'application/json': { schema: { $ref: place + name } } } } };
+      const { tool } = await wrapped(
+        {
+          ...head,
+          info: { title: 'Visits', version: '1' },
+          paths: {
+            '/visits': { post: { operationId: 'noteVisit', ...bodyOf('Visit'), responses: {} } },
+            '/means': { post: { operationId: 'noteMeans', ...bodyOf('Means'), responses: {} } },
+          },
+          ...(isOld ? { definitions: schemas } : { components: { schemas } }),
+        },
+        { base: 'http://visits.example' },
+      );
+      const hive = { type: 'string' };
+      const note = { type: 'string', pattern: '^\\S' };
+      expect((tool('note_visit').inputSchema.properties as Record<string, object>).body).toMatchObject({
+        anyOf: [
+          {
+            type: 'object',
+            properties: { kind: { type: 'string', const: 'Feeding' }, hive, note, syrupL: { type: 'number' } },
+            required: ['kind'],
+          },
+          { type: 'object', properties: { kind: { type: 'string' }, hive, note } },
+        ],
+      });
+      expect(JSON.stringify(tool('note_visit'))).not.toContain('A-Z');
+      expect((tool('note_means').inputSchema.properties as Record<string, object>).body).toMatchObject({
+        anyOf: [
+          { properties: { kind: { enum: ['acid', 'heat'] }, ml: { type: 'number' } } },
+          { properties: { kind: { enum: ['acid', 'heat'] } } },
+        ],
+      });
+    },
+  );
+
   test('Swagger 2.0', async () => {
     const { sent, send } = fakeApi();
     const { client, tool, names } = await wrapped(
