@@ -16,6 +16,7 @@ import { same } from '../inspect/difference.js';
 import { createWireJudge } from '../inspect/judge-wire.js';
 import type { Tool } from '../protocol/types.js';
 import type { Server } from '../offers/define-server.js';
+import { noMessage, type Departure } from '../transports/link.js';
 import { connectTarget, showTarget, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
@@ -34,6 +35,7 @@ export async function check(operands: readonly string[], command: readonly strin
   const silences = (options.silence ?? []).map(readSilence);
   const judge = createWireJudge();
   const deviations: string[] = [];
+  const departures: Departure[] = [];
   let noticed = false;
   const start = performance.now();
   const {
@@ -46,9 +48,11 @@ export async function check(operands: readonly string[], command: readonly strin
     choice: options.choice,
     rest: options.rest,
     tap(event) {
+      if (event.note === noMessage) return; // told of as a departure
       const wrong = judge(event);
       if (wrong !== undefined && event.way === 'received') deviations.push(`A message is invalid: ${wrong}.`);
     },
+    onDeparture: (departure) => void departures.push(departure),
     onToolsChanged: () => (noticed = true),
   });
   const startMs = performance.now() - start;
@@ -69,6 +73,7 @@ export async function check(operands: readonly string[], command: readonly strin
       ...(own && { places: await placesOf(own, target.text!) }),
       foreign: own === undefined,
       deviations,
+      departures,
       ...(own === undefined && { startMs }),
       changedSilently: noticed ? [] : changed(tools, again),
     });

@@ -2,14 +2,20 @@ import type { Servable } from '../engine/servable.js';
 import { memoryLink } from '../transports/memory.js';
 import type { HttpLinkOptions } from '../transports/http/http-link.js';
 import type { StdioLinkOptions } from '../transports/stdio-link.js';
-import type { Link, WireTap } from '../transports/link.js';
+import type { Departure, Link, WireTap } from '../transports/link.js';
 import { isServerUrl } from '../targets/target.js';
 import { connectLink, type Client, type ClientOptions } from './connect-link.js';
 import { connectUrl } from './connect-url.js';
 
-export interface ConnectOptions extends ClientOptions, Omit<HttpLinkOptions, 'tap'>, Pick<StdioLinkOptions, 'maxRestarts' | 'onRestart'> {
+export interface ConnectOptions
+  extends ClientOptions, Omit<HttpLinkOptions, 'tap'>, Pick<StdioLinkOptions, 'maxRestarts' | 'onRestart' | 'onDeparture'> {
   /** Sees every message that passes, both ways. */
   readonly tap?: WireTap;
+  /**
+   * Told of what a server does that the protocol forbids and that can be passed over: lines on stdout that are no messages, wrong
+   * headers. Default: the former end the connection, the latter are taken as they are.
+   */
+  readonly onDeparture?: (departure: Departure) => void;
   /** Each line a started server writes to stderr. */
   readonly onStderr?: (line: string) => void;
   /** Told of faults inside a server that runs in this process. */

@@ -1,6 +1,7 @@
 import type { Omission } from '../offers/offer.js';
 import { compileSchema, describeIssues } from '../offers/schema.js';
 import type { InitializeResult, JsonSchema, Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
+import type { Departure } from '../transports/link.js';
 import { estimateTokens } from './tokens.js';
 
 export type Severity = 'error' | 'warning' | 'note';
@@ -24,6 +25,8 @@ export const rules = {
   'invalid-example': 'An example or a default that its own schema refuses teaches wrong calls.',
   'left-out': 'Something could not be offered.',
   protocol: 'A departure from the protocol works with one client and fails with another.',
+  'stdout-noise': 'A line on stdout that is no message ends the conversation with many hosts.',
+  'wrong-headers': 'Headers and statuses that the protocol wants otherwise break with some clients, gateways and browsers.',
   'slow-start': 'Hosts give up on a server that takes long to start.',
   'silent-change': 'A list that changes without notice leaves clients with the old one.',
 } as const;
@@ -52,8 +55,10 @@ export interface Seen {
   readonly places?: Readonly<Record<string, string>>;
   /** True for somebody else's server: its words are not to be trusted. */
   readonly foreign: boolean;
-  /** Departures from the protocol that were met. */
+  /** Invalid messages that were met. */
   readonly deviations: readonly string[];
+  /** Departures from the protocol around the messages. */
+  readonly departures?: readonly Departure[];
   /** Milliseconds from the start to the end of the handshake. */
   readonly startMs?: number;
   /** Names of tools that differed when they were listed a second time, with no notice in between. */
@@ -99,6 +104,17 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
       subject: 'server',
       message: account,
       remedy: 'See the message on the trace: jexo inspect <target>',
+    });
+  for (const { kind, account } of new Map((seen.departures ?? []).map((each) => [each.account, each])).values())
+    report({
+      rule: kind === 'stdout' ? 'stdout-noise' : 'wrong-headers',
+      severity: 'error',
+      subject: 'server',
+      message: /[.!?]$/.test(account) ? account : `${account}.`,
+      remedy:
+        kind === 'stdout'
+          ? 'Write to stderr what is no message, the words of libraries included.'
+          : 'See the exchange with its headers: jexo inspect <target>',
     });
   if (seen.startMs !== undefined && seen.startMs > slowMs)
     report({

@@ -21,6 +21,16 @@ export function wireTime(): number {
 
 export type WireTap = (event: WireEvent) => void;
 
+/** The note of a wire event whose line on stdout was no message. */
+export const noMessage = 'not a protocol message';
+
+/** Something a server does that the protocol forbids, and that this side can pass over where another would not. */
+export interface Departure {
+  readonly kind: 'stdout' | 'headers';
+  /** What it did, as a sentence. */
+  readonly account: string;
+}
+
 export interface LinkEvents {
   /** One parsed message, or a batch. */
   receive(value: unknown): void;

@@ -1,12 +1,14 @@
 import { JexoError } from '../errors.js';
 import { encode } from '../protocol/json-rpc.js';
 import { startChild, type Child, type CommandTarget } from './child-process.js';
-import { wireTime, type Link, type LinkEvents, type WireTap } from './link.js';
+import { noMessage, wireTime, type Departure, type Link, type LinkEvents, type WireTap } from './link.js';
 
 export interface StdioLinkOptions {
   readonly tap?: WireTap;
   /** Each line the child writes to stderr. It need not mean failure. */
   readonly onStderr?: (line: string) => void;
+  /** Told of lines on stdout that are no messages, which are passed over then. Default: the first one ends the connection. */
+  readonly onDeparture?: (departure: Departure) => void;
   /** Bytes one message may have. Default 256 MiB. */
   readonly maxMessageBytes?: number;
   /** Milliseconds between closing stdin, SIGTERM and SIGKILL. Default 2,000. */
@@ -21,7 +23,8 @@ export interface StdioLinkOptions {
 
 /** A link to a server that we start as a child process (Transports, "stdio"). */
 export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {}): Link {
-  const { tap, onStderr, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000, maxRestarts = 0, backOffMs = 250, onRestart } = options;
+  const { tap, onStderr, onDeparture, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000, maxRestarts = 0 } = options;
+  const { backOffMs = 250, onRestart } = options;
   const address = [target.command, ...target.args].join(' ');
   let child: Child | undefined;
   let closing = false;
@@ -43,12 +46,10 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
           message = JSON.parse(line);
         } catch {
           const shown = line.length > 200 ? `${line.slice(0, 200)}...` : line;
-          tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line), message: line, note: 'not a protocol message' });
-          return spoil(
-            new JexoError('JEXO_NOT_PROTOCOL', `The server printed a line to stdout that is not a protocol message: ${shown}`, {
-              where: address,
-            }),
-          );
+          tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line), message: line, note: noMessage });
+          const account = `The server printed a line to stdout that is not a protocol message: ${shown}`;
+          if (onDeparture !== undefined) return onDeparture({ kind: 'stdout', account });
+          return spoil(new JexoError('JEXO_NOT_PROTOCOL', account, { where: address }));
         }
         tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line) + 1, message });
         events.receive(message);

@@ -1,8 +1,10 @@
 import { writeFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { rules } from '../../src/inspect/check.js';
-import { cooperative, freshFolder, hives, jexo } from '../support/command-line.js';
+import { cooperative, freshFolder, hives, jexo, start } from '../support/command-line.js';
 
 const poor = fileURLToPath(new URL('../support/poor-server.mjs', import.meta.url));
 const apiary = join(cooperative, 'apiary.ts');
@@ -25,10 +27,10 @@ test('the demo passes with no finding', async () => {
 
 test('a deliberately poor server yields each finding once', async () => {
   const { code, findings } = await check('--', process.execPath, poor);
-  // Every rule but the one on what could not be read: that is for modules.
+  // Every rule but the one on what could not be read, which is for modules, and the one on headers, which is for HTTP.
   expect(findings.map(({ rule }) => rule).sort()).toEqual(
     Object.keys(rules)
-      .filter((rule) => rule !== 'left-out')
+      .filter((rule) => rule !== 'left-out' && rule !== 'wrong-headers')
       .sort(),
   );
   expect(code).toBe(1);
@@ -38,6 +40,49 @@ test('a deliberately poor server yields each finding once', async () => {
   expect(of('invisible-characters').message).toContain('U+200B');
   expect(of('parameter-without-description').subject).toBe('tool weigh kg');
   for (const { message, remedy } of findings) expect([message, remedy]).toEqual([expect.stringMatching(/\.$/), expect.any(String)]);
+});
+
+test('over HTTP, headers and statuses are judged, each departure once; a server of ours has none', async () => {
+  const results: Record<string, object> = {
+    initialize: { protocolVersion: '2025-11-25', capabilities: { tools: {} }, serverInfo: { name: 'poor', version: '1' } },
+    'tools/list': {
+      tools: [
+        { name: 'weigh', description: 'Weighs a colony by the gate.', inputSchema: { type: 'object' }, outputSchema: { type: 'object' } },
+      ],
+    },
+  };
+  const listening = createServer((request, response) => {
+    let body = '';
+    request.on('data', (chunk: Buffer) => (body += chunk.toString()));
+    request.on('end', () => {
+      if (request.method !== 'POST') return void response.writeHead(404).end();
+      const { id, method } = JSON.parse(body) as { id?: number; method: string };
+      response.setHeader('mcp-session-id', 'session 1');
+      if (id === undefined) return void response.writeHead(200).end();
+      const type = method === 'initialize' ? 'text/plain' : 'application/json; charset=utf-8';
+      response.writeHead(200, { 'content-type': type }).end(JSON.stringify({ jsonrpc: '2.0', id, result: results[method] ?? {} }));
+    });
+  });
+  await new Promise<void>((resolve) => listening.listen(0, '127.0.0.1', resolve));
+  const { port } = listening.address() as AddressInfo;
+  const { code, findings } = await check(`http://127.0.0.1:${port}/mcp`);
+  await new Promise((resolve) => listening.close(resolve).closeAllConnections());
+  expect(code).toBe(1);
+  expect(
+    findings
+      .filter(({ rule }) => rule === 'wrong-headers')
+      .map(({ message }) => message)
+      .sort(),
+  ).toEqual([
+    'A GET is answered with HTTP 404 and no content type: a server without a stream of its own answers 405.',
+    'The session id "session 1" holds characters that are not visible ASCII.',
+    'initialize is answered with HTTP 200 and the content type text/plain: it must be application/json or text/event-stream.',
+    'notifications/initialized is answered with HTTP 200 and no content type: what is no request is answered 202, with no body.',
+  ]);
+
+  const ours = await start(['serve', hives, '--http', '0', '--json']);
+  expect((await check(String(ours.said.address))).findings).toEqual([]);
+  await ours.stop();
 });
 
 describe('a module', () => {

@@ -3,6 +3,7 @@ import { createInterface } from 'node:readline';
 const say = (m) => process.stdout.write(JSON.stringify({ jsonrpc: '2.0', ...m }) + '\n');
 const long = 'x'.repeat(9000);
 let lists = 0;
+console.log('Poor server, at your service');
 const obj = (properties, more) => ({ type: 'object', properties, ...more });
 const tools = () => [
   { name: 'nothing', inputSchema: obj({}), outputSchema: obj({}) },

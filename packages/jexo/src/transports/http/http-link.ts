@@ -3,7 +3,7 @@ import type { Channel } from '../../engine/exchange.js';
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import { encode, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
 import { since, type Revision } from '../../protocol/revisions.js';
-import { wireTime, type Link, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
+import { wireTime, type Departure, type Link, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
 
 export interface HttpLinkOptions {
   /** Sent with every request. */
@@ -17,6 +17,8 @@ export interface HttpLinkOptions {
   readonly backOffMs?: number;
   /** Told when a stream was lost and is taken up again. */
   readonly onReconnect?: (what: string) => void;
+  /** Told of headers and statuses that the protocol wants otherwise, which this link takes all the same. */
+  readonly onDeparture?: (departure: Departure) => void;
 }
 
 type Message = JsonRpcMessage | readonly JsonRpcMessage[];
@@ -24,7 +26,7 @@ const longestWaitMs = 10_000;
 
 /** A link to a server over Streamable HTTP. Runs wherever there is fetch, browsers included. */
 export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
-  const { tap, headers: extra = {}, maxAttempts = 5, backOffMs = 250, onReconnect } = options;
+  const { tap, headers: extra = {}, maxAttempts = 5, backOffMs = 250, onReconnect, onDeparture } = options;
   const send = options.fetch ?? globalThis.fetch;
   const ending = new AbortController();
   let sessionId: string | undefined;
@@ -163,6 +165,7 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     }
     if (!response.ok) throw await refused(url, response, usedSession !== undefined);
     sessionId ??= response.headers.get('mcp-session-id') ?? undefined;
+    if (onDeparture !== undefined) judgeAnswer(response, message, onDeparture);
     const note = `HTTP ${response.status}`;
     if (isStream(response))
       return follow(response, `${note} stream`, { lastEventId: undefined, retryMs: undefined, owed: new Set(requestsOf(message)) }, false);
@@ -185,7 +188,15 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
   /** The stream for what the server says of its own accord; a server may have none (405). */
   const listen = async () => {
     const response = await request({ method: 'GET', headers: headers({ accept: 'text/event-stream' }) });
-    if (!response.ok || !isStream(response)) return void (await response.body?.cancel());
+    if (!response.ok || !isStream(response)) {
+      // A server without such a stream says so by 405 (Transports, "Listening for Messages from the Server").
+      if (response.status !== 405)
+        onDeparture?.({
+          kind: 'headers',
+          account: `A GET is answered with ${shown(response)}: a server without a stream of its own answers 405.`,
+        });
+      return void (await response.body?.cancel());
+    }
     await follow(response, 'GET stream', { lastEventId: undefined, retryMs: undefined, owed: new Set() }, true);
   };
 
@@ -217,6 +228,23 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
       events?.closed();
     },
   };
+}
+
+/** What the protocol wants of the answer to a POST (Transports, "Sending Messages to the Server" and "Session Management"). */
+function judgeAnswer(response: Response, message: Message, tell: (departure: Departure) => void): void {
+  const what = ([message].flat() as { method?: string }[]).map(({ method }) => method ?? 'an answer').join(', ');
+  if (requestsOf(message).length === 0) {
+    if (response.status !== 202)
+      tell({ kind: 'headers', account: `${what} is answered with ${shown(response)}: what is no request is answered 202, with no body.` });
+  } else if (!isStream(response) && !/^application\/json\s*(?:;|$)/i.test(response.headers.get('content-type') ?? ''))
+    tell({ kind: 'headers', account: `${what} is answered with ${shown(response)}: it must be application/json or text/event-stream.` });
+  const session = response.headers.get('mcp-session-id');
+  if (session !== null && !/^[\x21-\x7e]+$/.test(session))
+    tell({ kind: 'headers', account: `The session id ${JSON.stringify(session)} holds characters that are not visible ASCII.` });
+}
+function shown({ status, headers }: Response): string {
+  const type = headers.get('content-type');
+  return `HTTP ${status} and ${type === null ? 'no content type' : `the content type ${type}`}`;
 }
 
 function isStream(response: Response): boolean {
