@@ -13,6 +13,7 @@ import type {
   Difference,
   Issue,
   ModelView,
+  Move,
   Question,
   Root,
   StderrLine,
@@ -80,12 +81,37 @@ async function request(method: string, path: string, body?: unknown, signal?: Ab
 const get = async <T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> =>
   (await request(method, path, body, signal)).json();
 
+export interface Step {
+  readonly done: number;
+  readonly of: number;
+}
+type Following = [signal: AbortSignal, onStep: (step: Step) => void];
+/** A long work of the bench: each line is a step, the last one the result or what went wrong. */
+async function inSteps<T>(path: string, body: object, ...[signal, onStep]: Following): Promise<T> {
+  const response = await request('POST', path, body, signal);
+  const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();
+  for (let rest = ''; ;) {
+    const { done, value = '' } = await reader.read();
+    const lines = (rest + value).split('\n');
+    rest = lines.pop()!;
+    for (const line of lines) {
+      const said = JSON.parse(line) as Step | { result: T } | { error: Trouble };
+      if ('result' in said) return said.result;
+      if ('error' in said) throw new BenchTrouble(said.error);
+      onStep(said);
+    }
+    if (done) throw new TypeError('The bench ended before the work did.');
+  }
+}
+
 export interface Loaded {
   readonly connections: ConnectionState[];
   readonly calls: CallSheet[];
   readonly questions: Question[];
   readonly stderr: StderrLine[];
   readonly notes: string;
+  /** The model that can be asked, beside the stand-in. */
+  readonly model?: string;
 }
 export const loadBench = () => get<Loaded>('GET', '/api/bench');
 export const saveNotes = (notes: string) => request('PUT', '/api/notes', notes);
@@ -121,10 +147,12 @@ export const saveSheet = (name: string, text: string) => get<OpenedSheet>('PUT',
 export const keepCall = (call: number, name: string, label: string) => get<OpenedSheet>('POST', '/api/sheets/keep', { call, name, label });
 export const sheetFromTrace = (connection: number, name: string) =>
   get<OpenedSheet>('POST', '/api/sheets/from-trace', { connection, name });
-export const replaySheet = (connection: number, name: string, more: { only?: string[]; update?: boolean }, signal: AbortSignal) =>
-  get<Replayed>('POST', '/api/sheets/replay', { connection, name, ...more }, signal);
-export const rehearseSheet = (connection: number, name: string, edits: object, signal: AbortSignal) =>
-  get<Rehearsed>('POST', '/api/sheets/rehearse', { connection, name, edits }, signal);
+export const replaySheet = (connection: number, name: string, more: { only?: string[]; update?: boolean }, ...how: Following) =>
+  inSteps<Replayed>('/api/sheets/replay', { connection, name, ...more }, ...how);
+export const rehearseSheet = (connection: number, name: string, more: { edits: object; byModel: boolean }, ...how: Following) =>
+  inSteps<Rehearsed>('/api/sheets/rehearse', { connection, name, ...more }, ...how);
+export const askModel = (connection: number, request: string, edits: object, signal: AbortSignal) =>
+  get<Move>('POST', '/api/ask', { connection, request, edits }, signal);
 export const importTrace = (name: string, text: string) => get<ConnectionState>('POST', `/api/wire?name=${encodeURIComponent(name)}`, text);
 export const traceFile = async (connection: number): Promise<Blob> => (await request('GET', `/api/wire?connection=${connection}`)).blob();
 

@@ -162,7 +162,7 @@ function TopBar({ connection, place, drawer, theme, onTheme, onDrawer }: TopBarP
         {connection && <StatusWord connection={connection} />}
         {server && <span className="wide">{server.serverInfo.version}</span>}
         {server && <span className="wide">protocol {server.protocolVersion}</span>}
-        {handshakeMs !== undefined && status === 'connected' && <span className="wide">handshake {duration(handshakeMs)}</span>}
+        {handshakeMs !== undefined && status === 'connected' && <span className="widest">handshake {duration(handshakeMs)}</span>}
         {shown !== undefined && (
           <code className="wide target" title={shown}>
             {shown}

@@ -224,6 +224,11 @@ export interface Candidate {
   readonly input: Readonly<Record<string, unknown>>;
   readonly missing: readonly string[];
 }
+/** What a model does about a request: calls, or words. */
+export interface Move {
+  readonly calls: readonly { readonly name: string; readonly input: Readonly<Record<string, unknown>> }[];
+  readonly text?: string;
+}
 export interface RehearsedRequest {
   readonly say: string;
   readonly line: number;

@@ -1,8 +1,8 @@
 import { useEffect, useState } from 'react';
 import { Button } from 'react-aria-components';
-import { chooseTools, troubleOf } from './api';
-import type { Candidate, ConnectionState, Trouble } from './model';
-import { choose, keepDraft } from './store';
+import { askModel, chooseTools, troubleOf } from './api';
+import type { Candidate, ConnectionState, Move, Trouble } from './model';
+import { choose, keepDraft, useStore } from './store';
 import { TroubleNote } from './trouble-note';
 
 const chooseAfterMs = 150;
@@ -32,7 +32,7 @@ export function Rehearsal({ connection, edits }: { connection: ConnectionState; 
     };
   }, [connection.id, words, asked]);
   const [best] = found ?? [];
-  const toBench = ({ tool, input }: Candidate) => {
+  const toBench = ({ tool, input }: Pick<Candidate, 'tool' | 'input'>) => {
     const key = connection.shelf.find((item) => item.kind === 'tool' && item.key === tool)?.key ?? tool;
     keepDraft(`${connection.shown} tool ${key}`, { ...input });
     choose(connection, `tool ${key}`);
@@ -44,6 +44,7 @@ export function Rehearsal({ connection, edits }: { connection: ConnectionState; 
           Rehearse a request, in plain words
         </label>
         <input
+          id="rehearsed"
           type="text"
           value={words}
           placeholder="How much sugar for 12 colonies this autumn?"
@@ -104,6 +105,73 @@ export function Rehearsal({ connection, edits }: { connection: ConnectionState; 
           </table>
         </div>
       )}
+      <AskModel key={`${connection.id} ${words} ${asked}`} connection={connection} words={words} edits={edits} onTake={toBench} />
     </section>
+  );
+}
+
+/** What the model this bench was given would do about the same request. */
+function AskModel({
+  connection,
+  words,
+  edits,
+  onTake,
+}: {
+  connection: ConnectionState;
+  words: string;
+  edits: object;
+  onTake: (call: Pick<Candidate, 'tool' | 'input'>) => void;
+}) {
+  const model = useStore((store) => store.model);
+  const [asking, setAsking] = useState<AbortController>();
+  const [move, setMove] = useState<Move>();
+  const [trouble, setTrouble] = useState<Trouble>();
+  useEffect(() => () => asking?.abort(), [asking]);
+  if (model === undefined || words.trim() === '') return null;
+  const ask = async () => {
+    const stop = new AbortController();
+    setAsking(stop);
+    setTrouble(undefined);
+    setMove(undefined);
+    try {
+      setMove(await askModel(connection.id, words, edits, stop.signal));
+    } catch (error) {
+      if (!stop.signal.aborted) setTrouble(troubleOf(error));
+    } finally {
+      setAsking(undefined);
+    }
+  };
+  return (
+    <div className="ask-model">
+      {asking ? (
+        <>
+          <Button className="plain" onPress={() => asking.abort()}>
+            Stop
+          </Button>
+          <progress aria-label={`${model} is asked`} />
+        </>
+      ) : (
+        <Button className="plain" onPress={() => void ask()}>
+          Ask {model}
+        </Button>
+      )}
+      {trouble && <TroubleNote trouble={trouble} />}
+      {move && (
+        <div role="status">
+          {move.calls.length === 0 && <p>{model} calls no tool.</p>}
+          {move.calls.map(({ name, input }, index) => (
+            <p key={index} className="chosen">
+              <code>
+                {name} {JSON.stringify(input)}
+              </code>
+              <Button className="plain small" onPress={() => onTake({ tool: name, input })}>
+                Put it on the bench
+              </Button>
+            </p>
+          ))}
+          {move.text && <p className="quiet">{move.text}</p>}
+        </div>
+      )}
+    </div>
   );
 }

@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState } from 'react';
 import { Button } from 'react-aria-components';
-import { listSheets, openSheet, rehearseSheet, replaySheet, saveSheet, sheetFromTrace, troubleOf } from './api';
+import { listSheets, openSheet, rehearseSheet, replaySheet, saveSheet, sheetFromTrace, troubleOf, type Step } from './api';
 import type { ConnectionState, OpenedSheet, Rehearsed, Replayed, SheetName, Trouble } from './model';
 import { RehearsedList } from './rehearsed';
 import { ReplayedList } from './replayed';
@@ -81,6 +81,8 @@ function OpenSheet({ name, connection }: { name: string; connection: ConnectionS
   const [text, setText] = useState<string>();
   const [result, setResult] = useState<Result>();
   const [running, setRunning] = useState<AbortController>();
+  const [step, setStep] = useState<Step>();
+  const model = useStore((store) => store.model);
   const [trouble, setTrouble] = useState<Trouble>();
   useEffect(() => {
     openSheet(name).then(setSheet, (error: unknown) => setTrouble(troubleOf(error)));
@@ -94,14 +96,15 @@ function OpenSheet({ name, connection }: { name: string; connection: ConnectionS
     setSheet(opened);
     setText(undefined);
   };
-  const run = async (more: { only?: string[]; update?: boolean } = {}) => {
+  const run = async ({ byModel = false, ...more }: { only?: string[]; update?: boolean; byModel?: boolean } = {}) => {
     const stop = new AbortController();
     gone.current = stop;
     setRunning(stop);
+    setStep(undefined);
     setTrouble(undefined);
     try {
-      if (sheet.kind === 'calls') setResult({ kind: 'calls', done: await replaySheet(connection.id, name, more, stop.signal) });
-      else setResult({ kind: 'requests', done: await rehearseSheet(connection.id, name, edits, stop.signal) });
+      if (sheet.kind === 'calls') setResult({ kind: 'calls', done: await replaySheet(connection.id, name, more, stop.signal, setStep) });
+      else setResult({ kind: 'requests', done: await rehearseSheet(connection.id, name, { edits, byModel }, stop.signal, setStep) });
       if (more.update) setSheet(await openSheet(name));
     } catch (error) {
       if (!stop.signal.aborted) setTrouble(troubleOf(error));
@@ -131,6 +134,15 @@ function OpenSheet({ name, connection }: { name: string; connection: ConnectionS
               onPress={() => void run()}
             >
               {sheet.kind === 'calls' ? 'Replay' : 'Rehearse'}
+            </Button>
+          )}
+          {!running && model !== undefined && sheet.kind === 'requests' && (
+            <Button
+              className="plain"
+              isDisabled={sheet.issues.length > 0 || text !== undefined || count === 0}
+              onPress={() => void run({ byModel: true })}
+            >
+              Rehearse with {model}
             </Button>
           )}
           {differs && !running && (
@@ -177,15 +189,27 @@ function OpenSheet({ name, connection }: { name: string; connection: ConnectionS
           onChange={(event) => setText(event.target.value)}
         />
       )}
-      {text === undefined && running && <p role="status">{sheet.kind === 'calls' ? 'Replaying' : 'Rehearsing'} on a server of its own…</p>}
-      {text === undefined && result?.kind === 'calls' && <ReplayedList done={result.done} onOnly={(only) => void run({ only: [only] })} />}
-      {text === undefined && result?.kind === 'requests' && <RehearsedList done={result.done} />}
+      {text === undefined && running && (
+        <div className="run-progress">
+          <p role="status">
+            {sheet.kind === 'calls' ? 'Replaying on a server of its own' : 'Rehearsing'}
+            {step === undefined ? '…' : `: ${step.done} of ${step.of}`}
+          </p>
+          <progress aria-label="Progress" max={step?.of} value={step?.done} />
+        </div>
+      )}
+      {text === undefined && !running && result?.kind === 'calls' && (
+        <ReplayedList done={result.done} onOnly={(only) => void run({ only: [only] })} />
+      )}
+      {text === undefined && !running && result?.kind === 'requests' && <RehearsedList done={result.done} />}
       {text === undefined && result === undefined && !running && <Contents sheet={sheet} />}
-      {result && text === undefined && (
+      {result && !running && text === undefined && (
         <p className="quiet">
           {result.kind === 'calls'
             ? `In ${duration(result.done.tookMs)}, on a server started for it.`
-            : 'Chosen by the stand-in, which is no model.'}
+            : result.done.isStandIn
+              ? 'Chosen by the stand-in, which is no model.'
+              : `Chosen by ${result.done.model}.`}
         </p>
       )}
     </section>

@@ -24,6 +24,8 @@ export interface Notes {
 export interface Store extends Notes {
   readonly phase: 'opening' | 'open' | 'locked' | 'lost';
   readonly trouble?: Trouble;
+  /** The model that can be asked, beside the stand-in. */
+  readonly model?: string;
   readonly connections: readonly ConnectionState[];
   readonly calls: ReadonlyMap<number, CallSheet>;
   readonly questions: readonly Question[];
@@ -112,10 +114,17 @@ export async function start(): Promise<void> {
   }
   for (let attempt = 0; ; attempt++) {
     try {
-      const { connections, calls, questions, stderr, notes } = await loadBench();
+      const { connections, calls, questions, stderr, notes, model } = await loadBench();
       const { trouble: _, ...rest } = store;
       store = { ...rest, ...(store.phase === 'opening' && readNotes(notes)) };
-      set({ phase: 'open', connections, calls: new Map(calls.map((call) => [call.id, call])), questions, stderr });
+      set({
+        phase: 'open',
+        connections,
+        calls: new Map(calls.map((call) => [call.id, call])),
+        questions,
+        stderr,
+        ...(model !== undefined && { model }),
+      });
       attempt = 0;
       await follow(
         store.rows.at(-1)?.entry.seq ?? 0,

@@ -10,13 +10,14 @@ import { openBenchNotes } from './bench-notes.js';
 import { reportOmitted, showTarget, type RestChoice } from './connect-target.js';
 import { isServerUrl } from '../targets/target.js';
 import { readHeaders } from './headers.js';
+import { modelOf, type ModelOptions } from './model-options.js';
 import { createBenchSheets } from '../inspect/bench-sheets.js';
 import { sheetFiles } from './sheet-files.js';
 import { openConnection } from './open-connection.js';
 import { openWireLog } from './wire-log.js';
 import { keepStdoutForResults, note, onErr, print, symbols } from './terminal.js';
 
-interface InspectOptions {
+interface InspectOptions extends ModelOptions {
   readonly port: number;
   readonly json?: boolean;
   readonly open?: boolean;
@@ -28,6 +29,7 @@ interface InspectOptions {
 
 export async function inspect(targets: readonly string[], command: readonly string[] | undefined, options: InspectOptions): Promise<void> {
   const headers = readHeaders(options.header);
+  const model = modelOf(options);
   const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
   keepStdoutForResults();
   const specs: ConnectionSpec[] = [
@@ -49,7 +51,7 @@ export async function inspect(targets: readonly string[], command: readonly stri
   const key = randomBytes(24).toString('base64url');
   const page = await servePage({
     folder: packageFile('dist/page'),
-    api: createBenchApi(bench, { token, key, notes, sheets: createBenchSheets(bench, sheetFiles()) }),
+    api: createBenchApi(bench, { token, key, notes, sheets: createBenchSheets(bench, sheetFiles(), model) }),
     port: options.port,
   });
   const address = `${page.url}#${token}`;

@@ -26,6 +26,9 @@ const json = () => new Option('--json', 'print exact JSON to stdout, for scripts
 const wireLog = () =>
   new Option('--wire-log <file>', 'write every message that passes into this file, a line of JSON each, secrets masked');
 const wire = () => new Option('--wire', 'print every message as it passes, on stderr, secrets masked');
+const modelUrl = () =>
+  new Option('--model-url <url>', 'a model behind the chat-completions JSON, to rehearse with; its key is taken from JEXO_MODEL_KEY');
+const modelName = () => new Option('--model <name>', 'which of its models');
 const standIn = () => new Option('--stand-in', 'answer a server that asks for a model by the stand-in, which is no model and says so');
 const header = () => new Option('--header <name: value...>', 'send this header with every HTTP request');
 const list = (text: string, before: string[] = []) => [
@@ -323,8 +326,8 @@ withClientOptions(withChoice(program.command('rehearse')))
   .argument('[sheet or request...]', 'a request sheet (*.requests.yaml), or a request in plain words')
   .option('--run', 'call what was chosen, step by step, after you agree')
   .option('--yes', 'agree to every step beforehand')
-  .option('--model-url <url>', 'ask a model behind the chat-completions JSON; its key is taken from JEXO_MODEL_KEY')
-  .option('--model <name>', 'which of its models')
+  .addOption(modelUrl())
+  .addOption(modelName())
   .addOption(
     new Option('--fail-under <percent>', 'exit with 1 when fewer requests lead to the right tool')
       .default(100)
@@ -358,6 +361,8 @@ withChoice(program.command('inspect'))
   .argument('[targets...]', 'one or several; with none, connect from the page')
   .addOption(new Option('--port <port>', 'port of the page; 0 takes any free one').default(0).argParser(port('--port')))
   .option('--open', 'open the address in a browser')
+  .addOption(modelUrl())
+  .addOption(modelName())
   .addOption(header().argParser(collect))
   .addOption(wireLog())
   .addOption(json())

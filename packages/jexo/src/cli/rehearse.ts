@@ -1,4 +1,3 @@
-import { chatCompletions } from '../client/chat-completions.js';
 import type { Client } from '../client/connect-link.js';
 import type { Candidate, Model, TalkEntry, ToolCall } from '../client/model.js';
 import { JexoError, messageOf } from '../errors.js';
@@ -9,13 +8,12 @@ import { toolAnswer } from '../inspect/sheets/answer-value.js';
 import { toJUnit } from '../inspect/sheets/junit.js';
 import { askYesNo, isSomebodyThere } from './ask.js';
 import { showTarget, takeTarget, type TargetWords } from './connect-target.js';
+import { modelOf, type ModelOptions } from './model-options.js';
 import { isRequestSheet, readSheetFile, targetOfSheet, writeSheet } from './keep-call.js';
 import { duration, note, onErr, onOut, print, symbols, table, width, wrap } from './terminal.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
 
-interface RehearseCommandOptions extends ClientCommandOptions {
-  readonly modelUrl?: string;
-  readonly model?: string;
+interface RehearseCommandOptions extends ClientCommandOptions, ModelOptions {
   readonly failUnder: number;
   readonly junit?: string;
   readonly run?: boolean;
@@ -30,7 +28,7 @@ export async function rehearse(
   command: readonly string[] | undefined,
   options: RehearseCommandOptions,
 ): Promise<void> {
-  const model = modelOf(options);
+  const model = modelOf(options) ?? standInChooser;
   const file = operands.find(isRequestSheet);
   const others = operands.filter((each) => each !== file);
   if (file !== undefined) {
@@ -41,20 +39,6 @@ export async function rehearse(
   if (rest.length === 0)
     throw new JexoError('JEXO_USAGE', 'Say what is requested, in plain words, or give a request sheet.', { next: usage });
   await onWords(rest.join(' '), target, model, options);
-}
-
-function modelOf({ modelUrl, model }: RehearseCommandOptions): Model {
-  if (modelUrl === undefined) {
-    if (model !== undefined)
-      throw new JexoError('JEXO_USAGE', '--model names a model, but not where it is.', {
-        next: 'Give its service too: --model-url https://models.example/v1',
-      });
-    return standInChooser;
-  }
-  if (model === undefined)
-    throw new JexoError('JEXO_USAGE', '--model-url says where the models are, but not which one.', { next: 'Name it: --model <name>' });
-  const key = process.env.JEXO_MODEL_KEY;
-  return chatCompletions({ base: modelUrl, model, ...(key !== undefined && { key }) });
 }
 
 function targetOf(sheet: RequestSheetFile, given: readonly string[], command: readonly string[] | undefined): TargetWords {

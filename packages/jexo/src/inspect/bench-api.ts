@@ -3,7 +3,7 @@ import type { Prompt, ResourceTemplate, Root, Tool } from '../protocol/types.js'
 import type { Bench, CallRequest, Reply } from './bench.js';
 import type { ConnectionSpec } from './connection.js';
 import { differences } from './difference.js';
-import type { BenchSheets } from './bench-sheets.js';
+import type { BenchSheets, Tell } from './bench-sheets.js';
 import { copyCall, copyForms, type CopiedCall, type CopyForm } from './copy-call.js';
 import { modelView, type Edits } from './model-view.js';
 import { readJsonLines } from './recorder.js';
@@ -35,10 +35,10 @@ export interface BenchApiOptions {
  * - `POST /api/check` `{connection, tool, input}` what is wrong with an input; `POST /api/complete` suggestions.
  * - `POST /api/questions/3` answers what a server asked.
  * - `POST /api/model-view` `{connection, tools, edits}` what a model would be given.
- * - `POST /api/choose` `{connection, request, edits}` the tools the stand-in would choose.
+ * - `POST /api/choose` `{connection, request, edits}` the tools the stand-in would choose; `POST /api/ask` what the model would do.
  * - `POST /api/copy` `{connection, kind, name, input, form}` a call as text to paste.
  * - `GET  /api/sheets` names; `GET /api/sheets/text?name=`, `PUT` writes it; `POST …/keep`, `POST …/from-trace`, `POST …/replay` and
- *   `POST …/rehearse` with `{connection, name}`.
+ *   `POST …/rehearse` with `{connection, name}`, answered by a line of JSON for each step and one for the result.
  * - `GET  /api/events?after=12` a stream: `connection`, `gone`, `call`, `question`, `stderr`, and `wire` from message 13 on.
  * - `GET  /api/wire` the trace as JSON lines; `POST /api/wire?name=` puts a saved one on the bench.
  */
@@ -57,6 +57,7 @@ export function createBenchApi(bench: Bench, { key, notes, sheets, ...secrets }:
           questions: bench.questions(),
           stderr: bench.stderr(),
           notes: notes.load(),
+          ...(sheets.model !== undefined && { model: sheets.model }),
         });
       case 'PUT notes':
         notes.save(await request.text());
@@ -130,6 +131,10 @@ export function createBenchApi(bench: Bench, { key, notes, sheets, ...secrets }:
         const { connection, request: words, edits = {} } = await body<{ connection: number; request: string; edits?: Edits }>();
         return json(sheets.choose(connection, words, edits));
       }
+      case 'POST ask': {
+        const { connection, request: words, edits = {} } = await body<{ connection: number; request: string; edits?: Edits }>();
+        return json(await sheets.ask(connection, words, edits, request.signal));
+      }
       case 'GET sheets':
         return json(await sheets.list());
       case 'GET sheets/':
@@ -145,20 +150,22 @@ export function createBenchApi(bench: Bench, { key, notes, sheets, ...secrets }:
           only?: string[];
           update?: boolean;
           edits?: Edits;
+          byModel?: boolean;
         }>();
-        const { connection, name, edits = {} } = given;
+        const { connection, name, edits = {}, byModel = false } = given;
         const { signal } = request;
         if (id === 'keep') return json(await sheets.keep(given.call, name, given.label));
         if (id === 'from-trace') return json(await sheets.fromTrace(connection, name));
         if (id === 'replay')
-          return json(
-            await sheets.replay(connection, name, {
+          return inSteps((tell) =>
+            sheets.replay(connection, name, {
               signal,
+              tell,
               ...(given.only && { only: given.only }),
               ...(given.update && { update: true }),
             }),
           );
-        if (id === 'rehearse') return json(await sheets.rehearse(connection, name, edits, signal));
+        if (id === 'rehearse') return inSteps((tell) => sheets.rehearse(connection, name, { edits, byModel, signal, tell }));
         return refuse(404, 'JEXO_USAGE', `There is nothing at ${path}.`);
       }
       case 'GET events':
@@ -272,6 +279,27 @@ function events(bench: Bench, after: number, signal: AbortSignal): Response {
     { highWaterMark: 1000 },
   );
   return new Response(body, { headers: { 'content-type': 'text/event-stream', 'cache-control': 'no-cache' } });
+}
+
+/** A long work: a line of JSON for each step, then one with the result, or with what went wrong. */
+function inSteps(work: (tell: Tell) => Promise<object>): Response {
+  const encoder = new TextEncoder();
+  let isOpen = true;
+  const body = new ReadableStream<Uint8Array>({
+    async start(controller) {
+      const line = (value: object) => {
+        if (isOpen) controller.enqueue(encoder.encode(`${JSON.stringify(value)}\n`));
+      };
+      try {
+        line({ result: await work((done, of) => line({ done, of })) });
+      } catch (error) {
+        line({ error: troubleOf(error) });
+      }
+      if (isOpen) controller.close();
+    },
+    cancel: () => void (isOpen = false),
+  });
+  return new Response(body, { headers: { 'content-type': 'application/jsonl', 'cache-control': 'no-store' } });
 }
 
 function json(value: unknown, status = 200): Response {

@@ -1,4 +1,5 @@
 import { isJexoError, JexoError } from '../errors.js';
+import type { Model, Move } from '../client/model.js';
 import type { Tool } from '../protocol/types.js';
 import type { Bench, CallSheet } from './bench.js';
 import { readRequestSheet } from './rehearsal/request-sheet.js';
@@ -34,6 +35,9 @@ export interface OpenedSheet {
   readonly requests: readonly { readonly say: string; readonly tools: readonly string[]; readonly line: number }[];
 }
 
+/** Told of each step of a long work. */
+export type Tell = (done: number, of: number) => void;
+
 export interface BenchSheets {
   list(): Promise<readonly { readonly name: string; readonly kind: OpenedSheet['kind'] }[]>;
   open(name: string): Promise<OpenedSheet>;
@@ -46,15 +50,33 @@ export interface BenchSheets {
   replay(
     connection: number,
     name: string,
-    options: { readonly only?: readonly string[]; readonly update?: boolean; readonly signal: AbortSignal },
+    options: { readonly only?: readonly string[]; readonly update?: boolean; readonly signal: AbortSignal; readonly tell?: Tell },
   ): Promise<Replayed & { readonly updated: readonly string[] }>;
-  rehearse(connection: number, name: string, edits: Edits, signal: AbortSignal): Promise<Rehearsed>;
+  rehearse(
+    connection: number,
+    name: string,
+    options: { readonly edits: Edits; readonly byModel: boolean; readonly signal: AbortSignal; readonly tell?: Tell },
+  ): Promise<Rehearsed>;
+  /** The model that can be asked, by name; undefined when there is only the stand-in. */
+  readonly model: string | undefined;
+  /** What the model would do first about a request. */
+  ask(connection: number, request: string, edits: Edits, signal: AbortSignal): Promise<Move>;
   /** The tools the stand-in would choose for a request, the likeliest first. */
   choose(connection: number, request: string, edits: Edits): ReturnType<typeof weigh>;
 }
 
-/** Call sheets and request sheets on the bench. */
-export function createBenchSheets(bench: Bench, store: SheetStore): BenchSheets {
+/** Call sheets and request sheets on the bench; `model` is asked where a person wants it rather than the stand-in. */
+export function createBenchSheets(bench: Bench, store: SheetStore, model?: Model): BenchSheets {
+  const requireModel = (): Model => {
+    if (model !== undefined) return model;
+    throw new JexoError('JEXO_USAGE', 'This bench was given no model.', {
+      next: 'Start it with one: jexo inspect … --model-url <url> --model <name>',
+    });
+  };
+  const instructionsOf = (connection: number) => {
+    const { instructions } = bench.connection(connection).state.server ?? {};
+    return instructions === undefined ? {} : { instructions };
+  };
   const tools = (connection: number, edits: Edits): Tool[] =>
     editTools(
       bench
@@ -105,28 +127,35 @@ export function createBenchSheets(bench: Bench, store: SheetStore): BenchSheets 
         calls.reduce((text, call) => addCall(text, name, call, target), ''),
       );
     },
-    async replay(connection, name, { only, update = false, signal }) {
+    async replay(connection, name, { only, update = false, signal, tell }) {
       const sheet = await readCallSheet(await store.load(name), name);
       const done = await replaySheet(sheet, {
         connect: (answers) => bench.openAgain(connection, answers),
         env: store.env,
         signal,
         ...(only && { only }),
+        ...(tell && { onCall: (_, done, of) => tell(done, of) }),
       });
       if (!update) return { ...done, updated: [] };
       const { text, names } = updateSheet(sheet, done);
       if (names.length > 0) await store.save(name, text);
       return { ...done, updated: names };
     },
-    async rehearse(connection, name, edits, signal) {
-      const { instructions } = bench.connection(connection).state.server ?? {};
+    async rehearse(connection, name, { edits, byModel, signal, tell }) {
       return rehearse(await readRequestSheet(await store.load(name), name), {
         tools: tools(connection, edits),
-        model: standInChooser,
+        model: byModel ? requireModel() : standInChooser,
         signal,
-        ...(instructions !== undefined && { instructions }),
+        ...instructionsOf(connection),
+        ...(tell && { onRequest: (_, done, of) => tell(done, of) }),
       });
     },
+    model: model?.name,
+    ask: (connection, request, edits, signal) =>
+      requireModel().next(
+        { tools: tools(connection, edits), talk: [{ role: 'user', text: request }], ...instructionsOf(connection) },
+        signal,
+      ),
     choose: (connection, request, edits) => weigh(request, tools(connection, edits)),
   };
 }

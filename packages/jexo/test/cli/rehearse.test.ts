@@ -1,8 +1,7 @@
 import { readFileSync, writeFileSync } from 'node:fs';
-import { createServer } from 'node:http';
-import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { standInService } from '../../src/testing.js';
+import { listen } from '../support/listen.js';
 import { cooperative, freshFolder, hives, jexo } from '../support/command-line.js';
 
 const sheet = join(cooperative, 'apiary.requests.yaml');
@@ -55,25 +54,14 @@ test('a request in plain words: the choice, the runners-up and why; run on reque
 });
 
 test('a model behind the chat-completions JSON', async () => {
-  const service = standInService({ key: 'k-7' });
-  const server = createServer((request, response) => {
-    const chunks: Buffer[] = [];
-    request.on('data', (chunk: Buffer) => chunks.push(chunk));
-    request.on('end', () => {
-      const headers = request.headers as Record<string, string>;
-      void service(new Request(`http://127.0.0.1${request.url}`, { method: 'POST', headers, body: Buffer.concat(chunks) })).then(
-        async (answer) => response.writeHead(answer.status).end(await answer.text()),
-      );
-    });
-  });
-  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
-  const model = ['--model-url', `http://127.0.0.1:${(server.address() as AddressInfo).port}/v1`, '--model', 'small'];
+  const service = await listen(standInService({ key: 'k-7' }));
+  const model = ['--model-url', `${service.url}/v1`, '--model', 'small'];
   const { code, stdout, stderr } = await jexo(['rehearse', sheet, ...model], { env: { JEXO_MODEL_KEY: 'k-7' } });
   expect([code, stdout.match(/^✓ /gm)!.length, stderr]).toEqual([0, 23, expect.stringContaining('Chosen by small.')]);
   const refused = await jexo(['rehearse', sheet, ...model], { env: { JEXO_MODEL_KEY: 'k-8' } });
   expect(refused).toMatchObject({ code: 3, stderr: expect.stringMatching(/HTTP 401[\s\S]*JEXO_MODEL_KEY/) });
   expect(refused.stderr).not.toContain('k-8');
-  server.close();
+  await service.close();
 });
 
 test('what is used wrongly is told', async () => {

@@ -3,8 +3,10 @@ import { request } from 'node:http';
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
 import type { Browser, Page } from 'playwright-core';
+import { standInService } from '../../src/testing.js';
 import { cooperative, freshFolder, hives, start, type Running } from '../support/command-line.js';
 import { inChromium, launch } from '../support/chromium.js';
+import { listen } from '../support/listen.js';
 
 let browser: Browser | undefined;
 const open: Running[] = [];
@@ -18,15 +20,16 @@ interface BenchOptions {
   readonly height?: number;
   readonly notes?: string;
   readonly cwd?: string;
+  readonly env?: Record<string, string>;
   readonly colorScheme?: 'light' | 'dark';
 }
 async function bench(
   target: readonly string[],
-  { width = 1280, height = 800, notes = freshFolder('notes'), cwd, ...context }: BenchOptions = {},
+  { width = 1280, height = 800, notes = freshFolder('notes'), cwd, env, ...context }: BenchOptions = {},
 ): Promise<{ page: Page; address: string; errors: string[]; running: Running }> {
   browser ??= await launch();
   // What a bench keeps from one start to the next is kept in the cache.
-  const running = await start(['inspect', '--json', ...target], { env: { JEXO_CACHE: notes }, ...(cwd !== undefined && { cwd }) });
+  const running = await start(['inspect', '--json', ...target], { env: { JEXO_CACHE: notes, ...env }, ...(cwd !== undefined && { cwd }) });
   open.push(running);
   const page = await (await browser.newContext({ viewport: { width, height }, ...context })).newPage();
   page.setDefaultTimeout(30_000);
@@ -600,6 +603,44 @@ describe('sheets', () => {
     expect(await page.getByLabel(/^lot/).inputValue()).toBe('H-204');
     expect(errors).toEqual([]);
   });
+
+  inChromium(
+    'a model behind the chat-completions JSON is asked too: alone, by the sheet with progress, stopped; its refusal is told',
+    async () => {
+      const service = standInService({ key: 'k-9' });
+      let free = 3;
+      const behind = await listen(async (request) => {
+        if (free-- <= 0) await new Promise(() => undefined); // until whoever asked is gone
+        return service(request);
+      });
+      const more = ['--model-url', `${behind.url}/v1`, '--model', 'small'];
+      const { page, errors } = await bench([tools, ...more], { cwd: folder, env: { JEXO_MODEL_KEY: 'k-9' } });
+      await page.getByRole('button', { name: 'Model’s view' }).click();
+      const rehearsal = page.getByRole('region', { name: 'Rehearsal' });
+      await rehearsal.getByLabel('Rehearse a request, in plain words').fill('How many jars are in lot H-204?');
+      await rehearsal.getByRole('button', { name: 'Ask small' }).click();
+      await rehearsal.locator('.ask-model').getByText('count_jars {"lot":"H-204"}').waitFor();
+      await rehearsal.getByRole('textbox').fill('Will it rain?');
+      await rehearsal.getByRole('button', { name: 'Ask small' }).click();
+      await rehearsal.getByText('small calls no tool').waitFor();
+
+      await page.getByRole('button', { name: 'Sheets', exact: true }).click();
+      await page.getByRole('button', { name: 'asked.requests.yaml' }).click();
+      await page.getByRole('button', { name: 'Rehearse with small' }).click();
+      await page.getByText('Rehearsing: 1 of 2').waitFor();
+      expect(await page.getByRole('progressbar').getAttribute('value')).toBe('1');
+      await page.getByRole('button', { name: 'Stop' }).click();
+      await page.getByText('Will it rain?').waitFor();
+      free = Infinity;
+      await page.getByRole('button', { name: 'Rehearse with small' }).click();
+      await page.getByText('1 of 2 requests led to the right tool').waitFor();
+      await page.getByText('Chosen by small.').waitFor();
+      expect(errors).toEqual([]);
+      await behind.close();
+      await page.getByRole('button', { name: 'Rehearse with small' }).click();
+      await page.getByRole('alert').getByText('JEXO_MODEL').waitFor();
+    },
+  );
 
   inChromium('a sheet is made of the trace, and a call copied in each form', async () => {
     const { page, errors } = await bench([tools], { cwd: folder });

@@ -1,0 +1,26 @@
+import { chatCompletions } from '../client/chat-completions.js';
+import type { Model } from '../client/model.js';
+import { JexoError } from '../errors.js';
+
+export interface ModelOptions {
+  readonly modelUrl?: string;
+  readonly model?: string;
+}
+
+/**
+ * The model that `--model-url` and `--model` name; undefined for neither. Its key is read from JEXO_MODEL_KEY.
+ * @throws JexoError JEXO_USAGE when one of the two is missing
+ */
+export function modelOf({ modelUrl, model }: ModelOptions): Model | undefined {
+  if (modelUrl === undefined) {
+    if (model !== undefined)
+      throw new JexoError('JEXO_USAGE', '--model names a model, but not where it is.', {
+        next: 'Give its service too: --model-url https://models.example/v1',
+      });
+    return undefined;
+  }
+  if (model === undefined)
+    throw new JexoError('JEXO_USAGE', '--model-url says where the models are, but not which one.', { next: 'Name it: --model <name>' });
+  const key = process.env.JEXO_MODEL_KEY;
+  return chatCompletions({ base: modelUrl, model, ...(key !== undefined && { key }) });
+}
