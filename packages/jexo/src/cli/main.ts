@@ -418,7 +418,7 @@ withChoice(program.command('pack'))
   .addOption(json())
   .addHelpText(
     'after',
-    '\nExamples:\n  jexo pack hives.ts --as bundle --out dist/\n  node dist/hives.mjs                serves over stdio\n  node dist/hives.mjs --http 4300    serves over HTTP\n\nA bundle is one file that needs nothing but Node.',
+    '\nExamples:\n  jexo pack hives.ts --as bundle --out dist/\n  jexo pack api.openapi.yaml --only "GET *" --out dist/\n  node dist/hives.mjs                serves over stdio\n  node dist/hives.mjs --http 4300    serves over HTTP\n\nA bundle is one file that needs nothing but Node: packages, types and documents are built in; secrets are read where it runs.',
   )
   .action(async (target: string | undefined, options) => (await import('./pack.js')).pack(target, { ...options, ...choiceOf(options) }));
 

@@ -2,7 +2,8 @@ import { relative } from 'node:path';
 import { JexoError } from '../errors.js';
 import type { Choice } from '../offers/choose.js';
 import { packBundle } from '../pack/bundle.js';
-import { reportOmitted } from './connect-target.js';
+import { parseTarget } from '../targets/target.js';
+import { reportOmitted, type RestChoice } from './connect-target.js';
 import { keepStdoutForResults, note, onErr, print, symbols } from './terminal.js';
 
 interface PackOptions {
@@ -10,17 +11,16 @@ interface PackOptions {
   readonly name?: string;
   readonly json?: boolean;
   readonly choice?: Choice;
+  readonly rest?: RestChoice;
 }
 
 export async function pack(target: string | undefined, options: PackOptions): Promise<void> {
   if (target === undefined)
-    throw new JexoError('JEXO_USAGE', 'Say which module to pack.', { next: 'As in: jexo pack hives.ts --as bundle --out dist/' });
-  if (!/\.[cm]?[jt]sx?$/i.test(target))
-    throw new JexoError('JEXO_TARGET_UNKNOWN', `${target} is not a module, and only modules can be packed.`, {
+    throw new JexoError('JEXO_USAGE', 'Say what to pack.', { next: 'As in: jexo pack hives.ts --as bundle --out dist/' });
+  const { kind } = parseTarget(target);
+  if ((kind !== 'module' && kind !== 'document') || /^https?:/i.test(target))
+    throw new JexoError('JEXO_TARGET_UNKNOWN', `${target} is neither a module nor a document, and only these can be packed.`, {
       where: target,
-      ...(/\.(?:ya?ml|json)$/i.test(target) && {
-        next: 'Write a module that wraps it: wrapRest(document), with the document as a value. Then pack that.',
-      }),
     });
   keepStdoutForResults();
   const packed = await packBundle(target, options);

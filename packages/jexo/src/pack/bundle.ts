@@ -1,14 +1,17 @@
 import { mkdirSync, statSync, writeFileSync } from 'node:fs';
 import { basename, dirname, extname, join, resolve } from 'node:path';
+import { pathToFileURL } from 'node:url';
 import type { BuildFailure } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
 import { offers, type Choice } from '../offers/choose.js';
 import { defineServer, isServer } from '../offers/define-server.js';
 import type { Omission } from '../offers/offer.js';
+import { recordDocuments } from '../sources/rest/frozen-documents.js';
 import { readShapes } from '../sources/functions/frozen-shapes.js';
 import { readCached } from '../sources/functions/shape-cache.js';
 import { packageFile } from '../own-package.js';
-import { openModule } from '../targets/open-target.js';
+import { openModule, openTarget, type OpenOptions } from '../targets/open-target.js';
+import { parseTarget } from '../targets/target.js';
 import { loadModule } from '../targets/load-module.js';
 
 export interface BundleOptions {
@@ -18,6 +21,8 @@ export interface BundleOptions {
   readonly name?: string;
   /** Which offers are kept, and what they are called. */
   readonly choice?: Choice;
+  /** For a document: where the API is, and how it is offered. */
+  readonly rest?: OpenOptions['rest'];
 }
 
 export interface Bundle {
@@ -29,23 +34,37 @@ export interface Bundle {
 }
 
 /**
- * Writes a module as one file that serves itself with nothing but Node: its packages are built in, and its types are
- * read now, so that no compiler is needed then.
+ * Writes a module, or an OpenAPI document, as one file that serves itself with nothing but Node: its packages are built in, its types
+ * are read now, so that no compiler is needed then, and documents that are wrapped from files are carried along.
  *
  * @throws JexoError JEXO_PACK, and all that loading the module may throw
  */
 export async function packBundle(path: string, options: BundleOptions): Promise<Bundle> {
   const file = resolve(path);
-  const { namespace } = await loadModule(file);
-  const whole = openModule(path, namespace);
-  const { choice = {} } = options;
-  const server = defineServer({ ...whole.definition, offers: [offers(whole.definition.offers, choice)] });
+  const { choice = {}, rest = {} } = options;
+  const isDocument = parseTarget(path).kind === 'document';
+  const documents = recordDocuments();
+  const namespace = isDocument ? {} : (await loadModule(file)).namespace;
+  const whole = isDocument ? undefined : openModule(path, namespace);
+  const server =
+    whole === undefined
+      ? await openTarget(path, { choice, rest })
+      : defineServer({ ...whole.definition, offers: [offers(whole.definition.offers, choice)] });
   const { tools, omitted } = await server.catalogue();
+  const freeze = `freezeDocuments(${JSON.stringify(documents())});`;
   if (tools.size === 0)
     throw new JexoError('JEXO_NOTHING_OFFERED', `${path} offers no tool, so there is nothing to pack.`, { where: path });
-  const plain = !isServer(namespace.default);
-  const info = { name: options.name ?? server.info.name, version: server.info.version };
-  const code = await build(file, plain ? await functionsEntry(file, info, choice) : serverEntry(file, options.name, choice));
+  const { title } = server.info;
+  const info = { name: options.name ?? server.info.name, ...(title !== undefined && { title }), version: server.info.version };
+  const entry = isDocument
+    ? documentEntry(file, info, { ...rest, ...choice })
+    : isServer(namespace.default)
+      ? serverEntry(file, options.name, choice)
+      : await functionsEntry(file, info, choice);
+  const code = await build(
+    file,
+    entry.replace('/* freeze */', () => freeze),
+  );
   const target = join(resolve(options.out), `${basename(file, extname(file))}.mjs`);
   if (target === file)
     throw new JexoError('JEXO_PACK', `Packing into ${options.out} would overwrite ${path} itself.`, {
@@ -61,7 +80,23 @@ export async function packBundle(path: string, options: BundleOptions): Promise<
   return { file: target, bytes: statSync(target).size, server: info, tools: [...tools.keys()], omitted };
 }
 
-async function functionsEntry(file: string, info: { name: string; version: string }, choice: Choice): Promise<string> {
+interface Info {
+  readonly name: string;
+  readonly title?: string;
+  readonly version: string;
+}
+
+function documentEntry(file: string, info: Info, options: object): string {
+  return `
+import { freezeDocuments, runPacked } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
+import { defineServer, wrapRest } from ${JSON.stringify(packageFile('dist/index.mjs'))};
+/* freeze */
+const document = new URL(${JSON.stringify(`./${basename(pathToFileURL(file).pathname)}`)}, import.meta.url);
+await runPacked(defineServer({ ...${JSON.stringify(info)}, offers: [wrapRest(document, ${JSON.stringify(options)})] }));
+`;
+}
+
+async function functionsEntry(file: string, info: Info, choice: Choice): Promise<string> {
   const { shape } = await readCached(file);
   return `
 import * as module from ${JSON.stringify(file)};
@@ -78,7 +113,8 @@ function serverEntry(file: string, name: string | undefined, choice: Choice): st
   const rename =
     name === undefined && chosen === '' ? 'server' : `defineServer({ ...server.definition, ...${JSON.stringify(given)}, ${chosen} })`;
   return `
-import { defineServer, freezeShapes, offers, runPacked } from ${packed};
+import { defineServer, freezeDocuments, freezeShapes, offers, runPacked } from ${packed};
+/* freeze */
 freezeShapes(${JSON.stringify(readShapes())});
 const { default: server } = await import(${JSON.stringify(file)});
 await runPacked(${rename});

@@ -57,7 +57,7 @@ test.each([
   ['an address that is not ours', ['serve', hives, '--http', '--host', '192.0.2.1'], 3, '192.0.2.1'],
   ['a header that is none', ['list', 'http://127.0.0.1:9/mcp', '--header', 'oops'], 2, 'Name: value'],
   ['nothing listening', ['list', 'http://127.0.0.1:9/mcp'], 3, '127.0.0.1:9'],
-  ['packing a URL', ['pack', 'http://127.0.0.1:9/mcp', '--out', folder], 3, 'only modules'],
+  ['packing a URL', ['pack', 'http://127.0.0.1:9/mcp', '--out', folder], 3, 'neither a module nor a document'],
 ])('%s: one clear message, and an exit code that means something', async (_name, args, code, words) => {
   const outcome = await jexo(args, { cwd: folder });
   expect(outcome.stderr).toContain(words);

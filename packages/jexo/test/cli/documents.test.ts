@@ -1,7 +1,7 @@
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
-import { readFileSync, writeFileSync } from 'node:fs';
-import { join } from 'node:path';
+import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { join, relative } from 'node:path';
 import { cooperative, freshFolder, jexo, start } from '../support/command-line.js';
 
 const document = join(cooperative, 'registry.openapi.yaml');
@@ -116,6 +116,36 @@ paths:
   expect((await jexo(['check', document, '--fail-on', 'warning'])).code).toBe(0);
 });
 
+test('packed, with what it refers to, it serves alone and elsewhere', async () => {
+  const [from, other, away] = ['from', 'other', 'away'].map((name) => join(freshFolder('pack-document'), name));
+  for (const each of [from, other, away]) mkdirSync(each!);
+  const shared = relative(from!, join(other!, 'shared lots.yaml'));
+  writeFileSync(
+    join(from!, 'lots+api.yaml'),
+    `openapi: 3.1.0
+info: { title: Lots, version: 2.0.0 }
+paths:
+  /lots/{lot}:
+    get:
+      operationId: getLot
+      parameters: [{ $ref: '${encodeURI(shared)}#/lot' }]
+      responses: { 200: { description: OK } }
+    delete: { operationId: deleteLot, parameters: [{ $ref: '${encodeURI(shared)}#/lot' }], responses: {} }
+`,
+  );
+  writeFileSync(
+    join(other!, 'shared lots.yaml'),
+    'lot: { name: lot, in: path, required: true, description: as H-204, schema: { type: string } }\n',
+  );
+  const packed = await jexo(['pack', join(from!, 'lots+api.yaml'), '--out', away!, '--only', 'GET *', '--base', base, '--json']);
+  expect(JSON.parse(packed.stdout)).toMatchObject({ server: { name: 'lots', title: 'Lots', version: '2.0.0' }, tools: ['get_lot'] });
+  rmSync(from!, { recursive: true });
+  rmSync(other!, { recursive: true });
+  const { stdout, code } = await jexo(['call', 'get_lot', 'lot=H-204', '--json', '--', process.execPath, join(away!, 'lots+api.mjs')]);
+  expect(code).toBe(0);
+  expect(JSON.parse(stdout)).toMatchObject({ content: [{ text: expect.stringContaining('"at":"/lots/H-204"') }] });
+});
+
 test('what cannot be read is told', async () => {
   writeFileSync(join(folder, 'none.yaml'), 'a: 1\n');
   writeFileSync(join(folder, 'broken.json'), '{"openapi": "3.1.0",\n "info": [}');
@@ -126,7 +156,7 @@ test('what cannot be read is told', async () => {
     [['list', `${base.replace(/\d+$/, '9')}/openapi.json`], 3, /cannot be read/],
     [['list', document, '--only', 'tag:honey'], 2, /tag:honey/],
     [['list', `${base}/mcp`, '--base', base], 2, /of modules, packages and documents only/],
-    [['pack', document, '--out', folder], 3, /write a module that wraps it/i],
+    [['pack', 'https://registry.example/openapi.json', '--out', folder], 3, /neither a module nor a document/],
   ] as const) {
     const { code: got, stderr } = await jexo(words);
     expect([words, got, stderr]).toEqual([words, code, expect.stringMatching(says)]);

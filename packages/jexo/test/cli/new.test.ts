@@ -1,5 +1,5 @@
 import { spawn } from 'node:child_process';
-import { existsSync, mkdirSync, readFileSync, readdirSync, writeFileSync } from 'node:fs';
+import { copyFileSync, existsSync, mkdirSync, readFileSync, readdirSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
@@ -92,6 +92,16 @@ test('from an OpenAPI document', async () => {
   const { started, tested } = await runReadme(folder);
   expect(started).toContain('10 tools');
   expect([tested.code, tested.stdout]).toEqual([0, expect.stringContaining('pass 1')]);
+  // What it packs is carried away alone, the document included.
+  expect((await run('npm', ['run', 'pack'], { cwd: folder })).code).toBe(0);
+  const away = join(root, 'carried');
+  mkdirSync(away);
+  copyFileSync(join(folder, 'dist', 'server.mjs'), join(away, 'server.mjs'));
+  const called = await jexo(['call', 'get_hive', 'hive=MR-03', '--', process.execPath, 'server.mjs'], {
+    cwd: away,
+    env: { API_URL: base, REGISTRY_TOKEN: 'carried-secret' },
+  });
+  expect([called.code, asked]).toEqual([0, ['GET /hives/MR-03 Bearer carried-secret']]);
 }, 300_000);
 
 test('from a curl line, and what was guessed calls the same thing', async () => {

@@ -4,6 +4,7 @@ import { fileURLToPath, pathToFileURL } from 'node:url';
 import { LineCounter, parseDocument } from 'yaml';
 import { JexoError, messageOf } from '../../errors.js';
 import { isRecord } from '../../offers/answer.js';
+import { frozenText, noteDocument } from './frozen-documents.js';
 
 /** A document and all it refers to, every `$ref` absolute. */
 export interface RestDocument {
@@ -39,7 +40,7 @@ export async function readDocument(source: string | URL | object): Promise<RestD
   const isUrl = /^(?:https?|file):/i.test(text);
   const href = isUrl ? new URL(text).href : pathToFileURL(resolvePath(text)).href;
   const shown = href.startsWith('file:') ? (isUrl ? fileURLToPath(href) : text) : href;
-  const parsed = await load(href, shown);
+  const parsed = await load(href, shown, href);
   if (!isRecord(parsed.value)) throw new JexoError('JEXO_DOCUMENT', `${shown} holds no document.`, { where: shown });
   return assemble(href, shown, parsed.value, parsed.lineOf);
 }
@@ -82,7 +83,8 @@ async function assemble(
           }),
     );
     for (const next of queue)
-      if (next[1] === undefined) next[1] = (await load(next[0], next[0].startsWith('file:') ? fileURLToPath(next[0]) : next[0])).value;
+      if (next[1] === undefined)
+        next[1] = (await load(next[0], next[0].startsWith('file:') ? fileURLToPath(next[0]) : next[0], href)).value;
   }
   return {
     root: documents.get(href) as Record<string, unknown>,
@@ -141,10 +143,11 @@ function pointTo(document: unknown, pointer: string): unknown {
     );
 }
 
-async function load(href: string, shown: string): Promise<Parsed> {
+/** @param document the address of the main one, by which a pack knows what belongs together */
+async function load(href: string, shown: string, document: string): Promise<Parsed> {
   let text: string;
   try {
-    text = href.startsWith('file:') ? await readFile(fileURLToPath(href), 'utf8') : await download(href);
+    text = frozenText(document, href) ?? (href.startsWith('file:') ? await readFile(fileURLToPath(href), 'utf8') : await download(href));
   } catch (error) {
     const missing = (error as NodeJS.ErrnoException).code === 'ENOENT';
     throw new JexoError(
@@ -153,6 +156,7 @@ async function load(href: string, shown: string): Promise<Parsed> {
       { where: shown, cause: error },
     );
   }
+  noteDocument(document, href, text);
   return parse(text.replace(/^\uFEFF/, ''), shown);
 }
 
