@@ -79,6 +79,7 @@ function buildCompiler() {
 async function buildLibrary() {
   for (const entry of existsSync(dist) ? readdirSync(dist) : []) if (entry.endsWith('.mjs')) rmSync(join(dist, entry));
   const shared = {
+    absWorkingDir: root,
     bundle: true,
     format: 'esm',
     target: 'es2022',

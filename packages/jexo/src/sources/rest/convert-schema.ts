@@ -1,11 +1,13 @@
 import { isRecord } from '../../offers/answer.js';
 import type { JsonSchema } from '../../protocol/types.js';
+import { discriminatorOf, findKinds, told, withKinds } from './discriminator.js';
+import { cutText } from './cut-text.js';
 import type { RestDocument } from './read-document.js';
 
 /** `input` leaves out what only the API may set, and keeps every limit; `output` leaves out what only callers set, and is lenient. */
 export type Direction = 'input' | 'output';
 
-type Node = Readonly<Record<string, unknown>>;
+export type Node = Readonly<Record<string, unknown>>;
 
 /** Of these an API's answers are not held to: it may add values and leave fields out, and its answer is of use all the same. */
 const limits = new Set([
@@ -47,7 +49,7 @@ export interface SchemaConverter {
 }
 
 /** What a conversion asks of its surroundings. */
-interface Converting {
+export interface Converting {
   convert(value: unknown, depth: number): JsonSchema;
   /** What stands behind references; undefined when it is no object. */
   follow(value: unknown): Node | undefined;
@@ -147,31 +149,6 @@ export function schemaConverter(document: RestDocument): SchemaConverter {
   };
 }
 
-function findKinds({ components, definitions }: Node, follow: Converting['follow']): Map<Node, string[]> {
-  const found = new Map<Node, string[]>();
-  const places = [
-    ['#/components/schemas/', isRecord(components) ? components.schemas : undefined],
-    ['#/definitions/', definitions],
-  ] as const;
-  for (const [place, schemas] of places)
-    for (const [name, schema] of Object.entries(isRecord(schemas) ? schemas : {}))
-      for (const part of isRecord(schema) && Array.isArray(schema.allOf) ? (schema.allOf as unknown[]) : []) {
-        if (!isRecord(part) || typeof part.$ref !== 'string') continue;
-        const base = safely(() => follow(part));
-        if (base !== undefined) found.set(base, [...(found.get(base) ?? []), place + name.replaceAll('~', '~0').replaceAll('/', '~1')]);
-      }
-  return found;
-}
-
-/** What stands behind a reference that may lead nowhere: such a one is told of where it is needed. */
-function safely<T>(read: () => T): T | undefined {
-  try {
-    return read();
-  } catch {
-    return undefined;
-  }
-}
-
 /** What is left of a schema below the depth it is cut at. */
 function outline({ type, description, title }: Node): JsonSchema {
   const about = typeof description === 'string' ? description : typeof title === 'string' ? title : undefined;
@@ -232,72 +209,6 @@ function convertNode(given: Node, direction: Direction, depth: number, { convert
   return isNullable || (loose && made.type !== undefined) ? nullable(made) : made;
 }
 
-/** `discriminator` as of 3.x, or its property's name as of 2.0. */
-interface Discriminator {
-  readonly propertyName: string;
-  readonly mapping: Readonly<Record<string, unknown>>;
-}
-function discriminatorOf({ discriminator }: Node): Discriminator | undefined {
-  if (typeof discriminator === 'string') return { propertyName: discriminator, mapping: {} };
-  if (!isRecord(discriminator) || typeof discriminator.propertyName !== 'string') return undefined;
-  return { propertyName: discriminator.propertyName, mapping: isRecord(discriminator.mapping) ? discriminator.mapping : {} };
-}
-
-/** More kinds than this that nothing but their `allOf` names are left to the API. */
-const mostKinds = 12;
-
-/**
- * A base stands for the kinds that build on it, with the fields they add (OpenAPI, "Discriminator Object"): one of those its
- * mapping names; where there is none, any of those whose `allOf` names it, or the base alone.
- */
-function withKinds(node: Node, given: Node, { follow, kindsOf }: Pick<Converting, 'follow' | 'kindsOf'>): Node {
-  const discriminator = discriminatorOf(node);
-  if (discriminator === undefined || Array.isArray(node.oneOf) || Array.isArray(node.anyOf)) return node;
-  const { discriminator: _, ...base } = given;
-  const targets = Object.values(discriminator.mapping).filter((each) => typeof each === 'string');
-  const isMapped = targets.length > 0;
-  const refs = isMapped ? new Set(targets.map((each) => (/[/#]/.test(each) ? each : `#/components/schemas/${each}`))) : kindsOf(given);
-  const kinds = [...refs].flatMap(($ref): Node[] => {
-    const found = safely(() => follow({ $ref }));
-    return found === undefined ? [] : [found === given ? { ...base, [named]: $ref } : { $ref }];
-  });
-  if (kinds.length === 0 || (!isMapped && kinds.length > mostKinds)) return node;
-  const { description } = node;
-  return {
-    ...(description !== undefined && { description }),
-    ...(node.nullable !== undefined && { nullable: node.nullable }),
-    discriminator: node.discriminator,
-    ...(isMapped ? { oneOf: kinds } : { anyOf: [...kinds, base] }),
-  };
-}
-
-/** The name of a schema that stands in its own place. */
-const named = Symbol('named');
-
-/** Says in a branch which value of the discriminator leads to it. */
-function told(schema: JsonSchema, branch: unknown, discriminator: Discriminator | undefined): JsonSchema {
-  if (discriminator === undefined || !isRecord(branch)) return schema;
-  const ref = branch.$ref ?? (branch as { [named]?: unknown })[named];
-  if (typeof ref !== 'string' || (schema.$ref === undefined && !isRecord(schema.properties))) return schema;
-  const { propertyName, mapping } = discriminator;
-  const name = lastStep(ref);
-  const mapped = Object.entries(mapping)
-    .filter(([, target]) => typeof target === 'string' && lastStep(target) === name)
-    .map(([value]) => value);
-  const values = mapped.length > 0 ? mapped : [name];
-  const own = (schema.properties as Record<string, JsonSchema> | undefined)?.[propertyName];
-  const { enum: allowed, ...rest } = own ?? {};
-  // Some documents write other values than the standard has them mean: what the field itself allows is right then.
-  const isDenied = rest.const !== undefined || (Array.isArray(allowed) && !values.some((value) => allowed.includes(value)));
-  const property = isDenied ? own : { ...rest, type: 'string', ...(values.length === 1 ? { const: values[0] } : { enum: values }) };
-  return {
-    ...schema,
-    properties: { ...(schema.properties as object | undefined), [propertyName]: property },
-    required: [...new Set([...((schema.required as string[] | undefined) ?? []), propertyName])],
-  };
-}
-const lastStep = (ref: string) => decodeURIComponent(ref.slice(Math.max(ref.lastIndexOf('/'), ref.lastIndexOf('#')) + 1));
-
 /** JSON Schema reads patterns as Unicode ones; many documents hold others, which only the API can apply. */
 function isPattern(pattern: string): boolean {
   try {
@@ -351,21 +262,4 @@ function nullable(schema: Record<string, unknown>): JsonSchema {
     return { ...schema, type: types, ...(Array.isArray(values) && !values.includes(null) && { enum: [...(values as unknown[]), null] }) };
   }
   return Object.keys(schema).length === 0 ? {} : { anyOf: [schema, { type: 'null' }] };
-}
-
-/** Plain words: markup taken out, cut at the end of a sentence. */
-export function cutText(text: string, most: number): string {
-  if (text.length <= most && !/[<\n\t]|^ | $| {2}/.test(text)) return text;
-  const plain = text
-    .replaceAll(/<(?:br|\/p|\/li|\/h\d)\s*\/?>/gi, '\n')
-    .replaceAll(/<\/?[a-z][^<>]*>/gi, '')
-    .replaceAll(/[ \t]+/g, ' ')
-    .replaceAll(/ ?\n ?/g, '\n')
-    .replaceAll(/\n{3,}/g, '\n\n')
-    .trim();
-  if (plain.length <= most) return plain;
-  const head = plain.slice(0, most);
-  const sentence = Math.max(head.lastIndexOf('. '), head.lastIndexOf('.\n'), head.lastIndexOf('\n\n'));
-  if (sentence > most / 3) return head.slice(0, sentence + 1).trim();
-  return `${head.slice(0, head.lastIndexOf(' ')).replace(/[\s,;:]+$/, '')}…`;
 }

@@ -128,3 +128,13 @@ function sum(text: string): string {
   for (let index = 0; index < text.length; index++) hash = Math.imul(hash ^ text.charCodeAt(index), 0x01000193);
   return (hash >>> 0).toString(36).slice(-4).padStart(4, '0');
 }
+
+/** A name for a scheme or a server: small letters, digits and dashes. */
+export function slugOf(text: string): string {
+  const slug = text
+    .toLowerCase()
+    .replaceAll(/[^a-z0-9]+/g, '-')
+    .replaceAll(/^-+|-+$/g, '')
+    .slice(0, 40);
+  return /^[a-z]/.test(slug) ? slug : `api-${slug}`.replace(/-$/, '');
+}

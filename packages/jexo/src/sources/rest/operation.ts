@@ -76,3 +76,8 @@ export interface Api {
   /** What could not be read. */
   readonly problems: readonly { readonly name: string; readonly where: string; readonly why: string; readonly next: string }[];
 }
+
+/** The names by which an operation may be chosen, beside its own. */
+export function aliasesOf({ id, method, path }: Operation): string[] {
+  return [...(id === undefined ? [] : [id]), `${method} ${path}`, path];
+}

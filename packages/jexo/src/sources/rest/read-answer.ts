@@ -1,7 +1,7 @@
 import { answer, isRecord } from '../../offers/answer.js';
 import { describeIssues, type CompiledSchema } from '../../offers/schema.js';
 import type { ContentBlock } from '../../protocol/types.js';
-import { cutText } from './convert-schema.js';
+import { cutText } from './cut-text.js';
 import { cutValue } from './cut-value.js';
 import type { Operation } from './operation.js';
 import { retryAfter, type Received } from './send.js';

@@ -974,4 +974,23 @@ describe('long answers', () => {
     answer = () => new Response(null, { status: 204 });
     expect(await client.call('second')).toMatchObject({ structuredContent: {}, content: [{ text: 'Done: 204 without content.' }] });
   });
+
+  test('of many answers that were cut, the latest twenty can be read on', async () => {
+    const { send } = fakeApi(({ url }) =>
+      Response.json({ items: Array.from({ length: 100 }, (_, index) => `${url.searchParams.get('page')}-${index}`) }),
+    );
+    const { client } = await wrapped(pages('page', { type: 'string' }), { send, answerCharacters: 300 });
+    const places: string[] = [];
+    for (let page = 1; page <= 22; page++)
+      places.push(/registry-answer:\/\/[\w-]+\/1/.exec(textOf(await client.call('list_hives', { page })))![0]);
+    const readable = await Promise.all(
+      places.map((uri) =>
+        client.read(uri).then(
+          ({ contents }) => (contents[0] as { text: string }).text.includes('-0'),
+          () => false,
+        ),
+      ),
+    );
+    expect(readable).toEqual([false, false, ...Array.from({ length: 20 }, () => true)]);
+  });
 });
