@@ -13,7 +13,9 @@
  */
 import { connect as connectPlain, type ConnectOptions, type ConnectTarget } from './client/connect.js';
 import type { Client } from './client/connect-link.js';
-import { applySilences, checkServer, severities, type Finding, type Severity, type Silence } from './inspect/check.js';
+import { checkServer } from './inspect/checks/check-server.js';
+import { severities, type Finding, type Severity } from './inspect/checks/finding.js';
+import { applySilences, type Silence } from './inspect/checks/silences.js';
 import { differences, type Difference } from './inspect/difference.js';
 import { createWireJudge } from './inspect/judge-wire.js';
 import type { CallToolResult } from './protocol/types.js';

@@ -1,22 +1,16 @@
 import { existsSync } from 'node:fs';
 import { dirname, join, relative } from 'node:path';
 import { JexoError } from '../errors.js';
-import {
-  applySilences,
-  checkServer,
-  rules,
-  severities,
-  toSarif,
-  type Finding,
-  type Rule,
-  type Severity,
-  type Silence,
-} from '../inspect/check.js';
+import { checkServer } from '../inspect/checks/check-server.js';
+import { rules, severities, type Finding, type Rule, type Severity } from '../inspect/checks/finding.js';
+import { toSarif } from '../inspect/checks/sarif.js';
+import { applySilences, type Silence } from '../inspect/checks/silences.js';
 import { same } from '../inspect/difference.js';
 import { createWireJudge } from '../inspect/judge-wire.js';
 import type { Tool } from '../protocol/types.js';
 import type { Server } from '../offers/define-server.js';
 import { noMessage, type Departure } from '../transports/link.js';
+import { parseTarget } from '../targets/target.js';
 import { connectTarget, showTarget, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
@@ -72,6 +66,7 @@ export async function check(operands: readonly string[], command: readonly strin
       omitted: omitted.map((each) => ({ ...each, where: placeOf(target.text, each.where) })),
       ...(own && { places: await placesOf(own, target.text!) }),
       foreign: own === undefined,
+      isDocument: target.text !== undefined && own !== undefined && parseTarget(target.text).kind === 'document',
       deviations,
       departures,
       ...(own === undefined && { startMs }),

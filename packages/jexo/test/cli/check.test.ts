@@ -3,7 +3,7 @@ import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { rules } from '../../src/inspect/check.js';
+import { rules } from '../../src/inspect/checks/finding.js';
 import { cooperative, freshFolder, hives, jexo, start } from '../support/command-line.js';
 
 const poor = fileURLToPath(new URL('../support/poor-server.mjs', import.meta.url));

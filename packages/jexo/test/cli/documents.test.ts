@@ -116,6 +116,29 @@ paths:
   expect((await jexo(['check', document, '--fail-on', 'warning'])).code).toBe(0);
 });
 
+test('of a large one, check recommends three tools, and they are enough', async () => {
+  const operation = (index: number) => ({
+    get: {
+      operationId: `weighHive${index}`,
+      summary: `Weigh the hive of stand ${index}`,
+      description: `Reads the scale under stand ${index}, with its tare taken off, in kilograms.`,
+      parameters: [{ name: 'at', in: 'query', description: 'the moment, as a date with a time', schema: { type: 'string' } }],
+      responses: { 200: { description: 'OK' } },
+    },
+  });
+  const large = join(folder, 'large.json');
+  const paths = Object.fromEntries(Array.from({ length: 120 }, (_, index) => [`/stands/${index}`, operation(index)]));
+  writeFileSync(large, JSON.stringify({ openapi: '3.1.0', info: { title: 'Scales', version: '1.0.0' }, paths }));
+  const sizeOf = async (...more: string[]) => {
+    const { findings } = JSON.parse((await jexo(['check', large, '--json', '--base', base, ...more])).stdout) as {
+      findings: { rule: string; remedy: string }[];
+    };
+    return findings.filter(({ rule }) => rule === 'list-size').map(({ remedy }) => remedy);
+  };
+  expect(await sizeOf()).toEqual([expect.stringContaining('--as-search')]);
+  expect(await sizeOf('--as-search')).toEqual([]);
+});
+
 test('packed, with what it refers to, it serves alone and elsewhere', async () => {
   const [from, other, away] = ['from', 'other', 'away'].map((name) => join(freshFolder('pack-document'), name));
   for (const each of [from, other, away]) mkdirSync(each!);

@@ -1,0 +1,68 @@
+import type { Omission } from '../../offers/offer.js';
+import type { InitializeResult, Prompt, Resource, ResourceTemplate, Tool } from '../../protocol/types.js';
+import type { Departure } from '../../transports/link.js';
+
+export type Severity = 'error' | 'warning' | 'note';
+export const severities: readonly Severity[] = ['note', 'warning', 'error'];
+
+/** What is checked, each with what it means when it is found. docs/check.md has a line on every one. */
+export const rules = {
+  'no-description': 'A tool, prompt or resource without a description is not picked, or picked wrongly.',
+  'thin-description': 'A description that only repeats the name tells a model nothing.',
+  'parameter-without-description': 'A parameter without a description is guessed at.',
+  'confusable-tools': 'Two tools whose words are nearly the same are taken for one another.',
+  'same-description': 'Tools of one and the same description differ by their name alone.',
+  'untyped-input': 'An input without a type is filled in by guessing.',
+  'refused-name': 'A name that hosts refuse, or change, cannot be called.',
+  'unsupported-schema': 'A schema that many hosts cannot take makes the tool vanish, or its calls fail.',
+  'list-size': 'A long list costs every request, and crowds out the request itself.',
+  'no-output-schema': 'Without an output schema a client cannot use the answer without reading it.',
+  'contradicting-hint': 'A hint that says the opposite of the name leads a host to ask, or not to ask, for consent wrongly.',
+  'invisible-characters': 'Characters that nobody sees carry text that only a model reads.',
+  'instruction-like-text': 'A description that orders the model about may be an attack.',
+  'invalid-example': 'An example or a default that its own schema refuses teaches wrong calls.',
+  'left-out': 'Something could not be offered.',
+  protocol: 'A departure from the protocol works with one client and fails with another.',
+  'stdout-noise': 'A line on stdout that is no message ends the conversation with many hosts.',
+  'wrong-headers': 'Headers and statuses that the protocol wants otherwise break with some clients, gateways and browsers.',
+  'slow-start': 'Hosts give up on a server that takes long to start.',
+  'silent-change': 'A list that changes without notice leaves clients with the old one.',
+} as const;
+export type Rule = keyof typeof rules;
+
+export interface Finding {
+  readonly rule: Rule;
+  readonly severity: Severity;
+  /** What it is about: `tool mix_syrup`, `tool mix_syrup colonies`, `server`. */
+  readonly subject: string;
+  /** A file with its line, when it is known. */
+  readonly where?: string;
+  readonly message: string;
+  readonly remedy: string;
+}
+
+/** What was seen of a server. */
+export interface Seen {
+  readonly server: InitializeResult;
+  readonly tools: readonly Tool[];
+  readonly resources: readonly Resource[];
+  readonly templates: readonly ResourceTemplate[];
+  readonly prompts: readonly Prompt[];
+  readonly omitted: readonly Omission[];
+  /** Where each was defined, by `tool mix_syrup`. */
+  readonly places?: Readonly<Record<string, string>>;
+  /** True when the tools are the operations of a document. */
+  readonly isDocument?: boolean;
+  /** True for somebody else's server: its words are not to be trusted. */
+  readonly foreign: boolean;
+  /** Invalid messages that were met. */
+  readonly deviations: readonly string[];
+  /** Departures from the protocol around the messages. */
+  readonly departures?: readonly Departure[];
+  /** Milliseconds from the start to the end of the handshake. */
+  readonly startMs?: number;
+  /** Names of tools that differed when they were listed a second time, with no notice in between. */
+  readonly changedSilently?: readonly string[];
+}
+
+export type Report = (finding: Finding) => void;
