@@ -147,8 +147,8 @@ Nothing is overwritten: the folder must be empty, or not there yet.`,
   .action(async (folder: string | undefined, options) => (await import('./new.js')).makeNew(folder, options));
 
 withChoice(program.command('serve'))
-  .description('serve one or several modules, over stdio or HTTP')
-  .argument('[targets...]', 'modules; several are served as one server')
+  .description('serve modules, packages or documents, over stdio or HTTP')
+  .argument('[targets...]', 'several are served as one server')
   .addOption(new Option('--http [port]', 'serve over HTTP; without a port, any free one').argParser(port('--http')).preset('0'))
   .addOption(new Option('--host <address>', 'address to listen at').default('127.0.0.1'))
   .addOption(new Option('--path <path>', 'path of the endpoint').default('/mcp'))
@@ -170,6 +170,7 @@ Examples:
   jexo serve hives.ts --watch                  read again whenever it is saved
   jexo serve hives.ts --only 'mix_*' --prefix farm_
   jexo serve some-package --only 'mean,median'
+  jexo serve api.openapi.yaml --only 'GET *'   a REST API; its secrets are read from the environment
 
 With --json, one line of JSON on stderr says where it is served.`,
   )
