@@ -220,22 +220,27 @@ function useCallKey(run: () => Promise<void>): void {
 
 const checkAfterMs = 200;
 
-/** What is wrong with the input by the tool's own schema, a moment after it was typed. */
+/** What is wrong with the input by the tool's own schema, a moment after it was typed. Of what was changed since, nothing is said. */
 function useIssues(connection: number, item: ShelfItem, input: Input): readonly Issue[] {
-  const [issues, setIssues] = useState<readonly Issue[]>([]);
+  const [found, setFound] = useState<{ readonly about: Input; readonly issues: readonly Issue[] }>({ about: {}, issues: [] });
   const text = JSON.stringify(input);
   useEffect(() => {
     if (item.kind !== 'tool') return;
     const left = new AbortController();
     const timer = setTimeout(() => {
-      checkInput(connection, item.key, JSON.parse(text), left.signal).then(setIssues, () => undefined); // the call itself will say
+      const about = JSON.parse(text) as Input;
+      checkInput(connection, item.key, about, left.signal).then(
+        (issues) => setFound({ about, issues }),
+        () => undefined, // the call itself will say
+      );
     }, checkAfterMs);
     return () => {
       clearTimeout(timer);
       left.abort();
     };
   }, [connection, item.kind, item.key, text]);
-  return issues;
+  const isSame = (field: string) => JSON.stringify(found.about[field]) === JSON.stringify(input[field]);
+  return found.issues.filter(({ path }) => path === '' || isSame(/^[^.[]*/.exec(path)![0]));
 }
 
 function useSuggestions(connection: number, item: ShelfItem, input: Input) {

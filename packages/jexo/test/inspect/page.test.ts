@@ -2,44 +2,10 @@ import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { request } from 'node:http';
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
-import type { Browser, Page } from 'playwright-core';
-import { standInService } from '../../src/testing.js';
-import { cooperative, freshFolder, hives, start, type Running } from '../support/command-line.js';
-import { inChromium, launch } from '../support/chromium.js';
-import { listen } from '../support/listen.js';
-
-let browser: Browser | undefined;
-const open: Running[] = [];
-afterAll(async () => {
-  await browser?.close();
-  await Promise.all(open.map((running) => running.stop('SIGINT')));
-});
-
-interface BenchOptions {
-  readonly width?: number;
-  readonly height?: number;
-  readonly notes?: string;
-  readonly cwd?: string;
-  readonly env?: Record<string, string>;
-  readonly colorScheme?: 'light' | 'dark';
-}
-async function bench(
-  target: readonly string[],
-  { width = 1280, height = 800, notes = freshFolder('notes'), cwd, env, ...context }: BenchOptions = {},
-): Promise<{ page: Page; address: string; errors: string[]; running: Running }> {
-  browser ??= await launch();
-  // What a bench keeps from one start to the next is kept in the cache.
-  const running = await start(['inspect', '--json', ...target], { env: { JEXO_CACHE: notes, ...env }, ...(cwd !== undefined && { cwd }) });
-  open.push(running);
-  const page = await (await browser.newContext({ viewport: { width, height }, ...context })).newPage();
-  page.setDefaultTimeout(30_000);
-  const errors: string[] = [];
-  page.on('pageerror', (error) => void errors.push(error.message));
-  page.on('console', (entry) => void (entry.type() === 'error' && errors.push(entry.text())));
-  const address = String(running.said.address);
-  await page.goto(address);
-  return { page, address, errors, running };
-}
+import type { Page } from 'playwright-core';
+import { bench, pick, stopAtEnd } from '../support/bench-page.js';
+import { cooperative, freshFolder, hives, start } from '../support/command-line.js';
+import { inChromium } from '../support/chromium.js';
 
 inChromium('fill the form, call, read the answer and the wire', async () => {
   const { page, errors } = await bench([hives]);
@@ -124,7 +90,7 @@ inChromium('the address works once; a reload keeps the bench, another browser ge
   expect(page.url()).not.toContain('#');
   await page.reload();
   await page.getByRole('option', { name: 'mix_syrup' }).waitFor();
-  const other = await (await browser!.newContext()).newPage();
+  const other = await (await page.context().browser()!.newContext()).newPage();
   await other.goto(address);
   await other.getByText('This address has been used already').waitFor();
   expect((await fetch(new URL('/api/bench', address))).status).toBe(401);
@@ -185,11 +151,6 @@ createInterface({ input: process.stdin }).on('line', (line) => {
 });`;
 
 const sheetOf = (page: Page, name: string) => page.getByRole('region', { name, exact: true });
-async function pick(page: Page, name: string): Promise<void> {
-  await page.getByLabel('Search the shelf').fill(name);
-  await page.getByRole('option', { name }).first().click();
-  await page.getByLabel('Search the shelf').fill('');
-}
 const apiary = join(cooperative, 'apiary.ts');
 
 inChromium('resources, templates and prompts: read, completed, rendered, watched', async () => {
@@ -384,7 +345,7 @@ inChromium(
 
 inChromium('several connections: added, edited, restarted, explained when they fail; secrets stay on the bench', async () => {
   const server = await start(['serve', hives, '--http', '--json']);
-  open.push(server);
+  stopAtEnd(server);
   const address = String(server.said.address);
   const { page } = await bench([hives]);
   await page.getByRole('button', { name: 'Connections' }).click();
@@ -525,145 +486,7 @@ inChromium('the page answers this machine only, under its own name; --open hands
     { mode: 0o755 },
   );
   const running = await start(['inspect', hives, '--json', '--open'], { env: { BROWSER: opener, JEXO_CACHE: folder } });
-  open.push(running);
+  stopAtEnd(running);
   while (!existsSync(seen) || readFileSync(seen, 'utf8') === '') await new Promise((resolve) => setImmediate(resolve));
   expect(readFileSync(seen, 'utf8')).toBe(running.said.address);
-});
-
-describe('sheets', () => {
-  const folder = freshFolder('page-sheets');
-  const tools = join(folder, 'jars.ts');
-  writeFileSync(
-    tools,
-    '/** Counts the jars of a lot. @param lot which lot */\nexport function countJars(lot: string): number { return lot.length }\n',
-  );
-  writeFileSync(
-    join(folder, 'asked.requests.yaml'),
-    'requests:\n  - { say: How many jars are in lot H-204?, tool: count_jars, with: { lot: H-204 } }\n  - { say: Will it rain?, tool: count_jars }\n',
-  );
-
-  inChromium('a call is kept, its sheet replayed, edited and written anew', async () => {
-    const { page, errors } = await bench([tools], { cwd: folder });
-    await page.getByLabel(/^lot/).fill('H-204');
-    await page.getByRole('button', { name: 'Call', exact: true }).click();
-    await page.getByRole('button', { name: 'Keep on a call sheet' }).click();
-    await page.getByLabel('Call sheet').fill('jars.calls.yaml');
-    await page.getByLabel('What this call shows').fill('a lot has jars');
-    await page.getByRole('button', { name: 'Keep', exact: true }).click();
-    await page.getByRole('button', { name: 'jars.calls.yaml' }).click();
-    const sheet = page.getByRole('region', { name: 'jars.calls.yaml' });
-    await sheet.getByRole('button', { name: 'Replay', exact: true }).click();
-    await sheet.getByText('1 of 1 calls answered as kept').waitFor();
-    expect(readFileSync(join(folder, 'jars.calls.yaml'), 'utf8')).toMatch(
-      /target: \.\/jars\.ts\ncalls:\n {2}- name: a lot has jars\n {4}call: count_jars/,
-    );
-
-    await sheet.getByRole('button', { name: 'Edit' }).click();
-    const text = sheet.getByRole('textbox');
-    await text.fill((await text.inputValue()).replace('be: 5', 'beh: 9'));
-    await sheet.getByRole('button', { name: 'Save' }).click();
-    await sheet.getByText(/line \d: calls\[0\]\.must/).waitFor();
-    expect(await sheet.getByRole('button', { name: 'Replay', exact: true }).isDisabled()).toBe(true);
-    await sheet.getByRole('button', { name: 'Edit' }).click();
-    await text.fill((await text.inputValue()).replace('beh: 9', 'be: 9'));
-    await sheet.getByRole('button', { name: 'Save' }).click();
-    await sheet.getByRole('button', { name: 'Replay', exact: true }).click();
-    await sheet.getByText('0 of 1 calls').waitFor();
-    expect(await sheet.getByRole('row').allInnerTexts()).toEqual([expect.anything(), '(the whole)\t9\t5']);
-    await sheet.getByRole('button', { name: 'Replay, and write what came' }).click();
-    await sheet.getByText('written anew for a lot has jars').waitFor();
-    expect(readFileSync(join(folder, 'jars.calls.yaml'), 'utf8')).toContain('be: 5');
-    expect(errors).toEqual([]);
-  });
-
-  inChromium('requests are rehearsed, alone and by the sheet; edits of descriptions count', async () => {
-    const { page, errors } = await bench([tools], { cwd: folder });
-    await page.getByRole('button', { name: 'Model’s view' }).click();
-    const rehearsal = page.getByRole('region', { name: 'Rehearsal' });
-    await rehearsal.getByRole('textbox').fill('Will it rain in the valley?');
-    await rehearsal.getByText('No tool is chosen').waitFor();
-    await page.getByRole('button', { name: 'count_jars' }).click();
-    await page.getByLabel(/Another description/).fill('Says whether it will rain in a valley.');
-    await rehearsal.getByText('count_jars {}').waitFor();
-    await rehearsal.getByText('The request does not tell lot').waitFor();
-    await page.getByRole('button', { name: 'Take back' }).click();
-    await rehearsal.getByRole('textbox').fill('How many jars are in lot H-204?');
-    await rehearsal.getByText('count_jars {"lot":"H-204"}').waitFor();
-
-    await page.getByRole('button', { name: 'Sheets', exact: true }).click();
-    await page.getByRole('button', { name: 'asked.requests.yaml' }).click();
-    await page.getByRole('button', { name: 'Rehearse' }).click();
-    await page.getByText('1 of 2 requests led to the right tool').waitFor();
-    await page.getByText('It would have, with “rain” in the description of count_jars').waitFor();
-    expect(await page.getByRole('cell', { name: 'count_jars led to none: 1' }).innerText()).toBe('1 ✗');
-
-    await page.getByRole('button', { name: 'Model’s view' }).click();
-    await page.getByRole('region', { name: 'Rehearsal' }).getByRole('textbox').fill('How many jars are in lot H-204?');
-    await page.getByRole('button', { name: 'Put it on the bench' }).click();
-    expect(await page.getByLabel(/^lot/).inputValue()).toBe('H-204');
-    expect(errors).toEqual([]);
-  });
-
-  inChromium(
-    'a model behind the chat-completions JSON is asked too: alone, by the sheet with progress, stopped; its refusal is told',
-    async () => {
-      const service = standInService({ key: 'k-9' });
-      let free = 3;
-      const behind = await listen(async (request) => {
-        if (free-- <= 0) await new Promise(() => undefined); // until whoever asked is gone
-        return service(request);
-      });
-      const more = ['--model-url', `${behind.url}/v1`, '--model', 'small'];
-      const { page, errors } = await bench([tools, ...more], { cwd: folder, env: { JEXO_MODEL_KEY: 'k-9' } });
-      await page.getByRole('button', { name: 'Model’s view' }).click();
-      const rehearsal = page.getByRole('region', { name: 'Rehearsal' });
-      await rehearsal.getByLabel('Rehearse a request, in plain words').fill('How many jars are in lot H-204?');
-      await rehearsal.getByRole('button', { name: 'Ask small' }).click();
-      await rehearsal.locator('.ask-model').getByText('count_jars {"lot":"H-204"}').waitFor();
-      await rehearsal.getByRole('textbox').fill('Will it rain?');
-      await rehearsal.getByRole('button', { name: 'Ask small' }).click();
-      await rehearsal.getByText('small calls no tool').waitFor();
-
-      await page.getByRole('button', { name: 'Sheets', exact: true }).click();
-      await page.getByRole('button', { name: 'asked.requests.yaml' }).click();
-      await page.getByRole('button', { name: 'Rehearse with small' }).click();
-      await page.getByText('Rehearsing: 1 of 2').waitFor();
-      expect(await page.getByRole('progressbar').getAttribute('value')).toBe('1');
-      await page.getByRole('button', { name: 'Stop' }).click();
-      await page.getByText('Will it rain?').waitFor();
-      free = Infinity;
-      await page.getByRole('button', { name: 'Rehearse with small' }).click();
-      await page.getByText('1 of 2 requests led to the right tool').waitFor();
-      await page.getByText('Chosen by small.').waitFor();
-      expect(errors).toEqual([]);
-      await behind.close();
-      await page.getByRole('button', { name: 'Rehearse with small' }).click();
-      await page.getByRole('alert').getByText('JEXO_MODEL').waitFor();
-    },
-  );
-
-  inChromium('a sheet is made of the trace, and a call copied in each form', async () => {
-    const { page, errors } = await bench([tools], { cwd: folder });
-    await page.context().grantPermissions(['clipboard-read', 'clipboard-write']);
-    await page.getByLabel(/^lot/).fill("it's");
-    await page.getByRole('button', { name: 'Call', exact: true }).click();
-    await page.getByText('answered in').waitFor();
-    const copied = async (form: string) => {
-      await page.getByLabel('Copy this call as').selectOption(form);
-      await page.getByLabel('Copy this call as').getByText('Copied').waitFor({ state: 'attached' });
-      return page.evaluate(() => navigator.clipboard.readText());
-    };
-    expect(await copied('command')).toBe(String.raw`jexo call ${tools} count_jars 'lot=it'\''s'`);
-    await page.getByLabel('Copy this call as').selectOption('typescript');
-    await page.waitForFunction(async () => (await navigator.clipboard.readText()).includes('import'));
-    expect(await page.evaluate(() => navigator.clipboard.readText())).toContain(String.raw`client.call('count_jars', { lot: 'it\'s' })`);
-    await page.getByRole('button', { name: 'Sheets', exact: true }).click();
-    await page.getByLabel(/of all calls on the trace/).fill('trace.calls.yaml');
-    await page.getByRole('button', { name: 'Make it' }).click();
-    await page.getByRole('region', { name: 'trace.calls.yaml' }).getByText('count_jars').waitFor();
-    await page.getByLabel(/of all calls on the trace/).fill('../outside.calls.yaml');
-    await page.getByRole('button', { name: 'Make it' }).click();
-    await page.getByText('lies outside the folder').waitFor();
-    expect(errors.filter((error) => !error.includes('400'))).toEqual([]);
-  });
 });

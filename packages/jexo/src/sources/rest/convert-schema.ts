@@ -10,7 +10,7 @@ export type Direction = 'input' | 'output';
 export type Node = Readonly<Record<string, unknown>>;
 
 /** Of these an API's answers are not held to: it may add values and leave fields out, and its answer is of use all the same. */
-const limits = new Set([
+export const limits: ReadonlySet<string> = new Set([
   'default',
   'enum',
   'const',

@@ -1,31 +1,13 @@
 import { isRecord } from '../../offers/answer.js';
+import { limits } from './convert-schema.js';
 import type { Server } from './operation.js';
 
 type Node = Readonly<Record<string, unknown>>;
 type Follow = (value: unknown) => Node | undefined;
 
 /** What a parameter of Swagger 2.0 says of its value, beside where it is. */
-const schemaKeywords = [
-  'type',
-  'format',
-  'items',
-  'default',
-  'maximum',
-  'exclusiveMaximum',
-  'minimum',
-  'exclusiveMinimum',
-  'maxLength',
-  'minLength',
-  'pattern',
-  'maxItems',
-  'minItems',
-  'uniqueItems',
-  'enum',
-  'multipleOf',
-  'example',
-  'x-nullable',
-  'x-example',
-];
+/** In 2.0 these stand on a parameter itself. */
+const schemaKeywords = ['type', 'items', 'example', 'x-nullable', 'x-example', ...limits];
 
 const list = (value: unknown): unknown[] => (Array.isArray(value) ? value : []);
 
