@@ -9,7 +9,7 @@ import type { HostEntry } from '../hosts/host-entry.js';
 import { stdioLink } from '../transports/stdio-link.js';
 import { isServerUrl, parseTarget } from '../targets/target.js';
 import { openTarget, type OpenOptions } from '../targets/open-target.js';
-import type { Omission } from '../offers/offer.js';
+import { isOfModule, type Omission } from '../offers/offer.js';
 import { openWireLog } from './wire-log.js';
 import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
 
@@ -99,11 +99,14 @@ export function reportFault(error: unknown, reference: string): void {
 export function reportOmitted(omitted: readonly Omission[]): void {
   const parts = omitted.filter(({ partial }) => partial);
   const all = parts.length > fewParts ? omitted.filter(({ partial }) => !partial) : omitted;
-  for (const { name, where, why, next } of all)
-    note(`${onErr('ochre', symbols.warn)} ${name} is left out: ${where}: ${why}. ${next} ${onErr('quiet', '(JEXO_TYPE_UNREADABLE)')}`);
+  for (const omission of all) {
+    const { name, where, why, next } = omission;
+    const code = isOfModule(omission) ? 'JEXO_TYPE_UNREADABLE' : 'JEXO_DOCUMENT';
+    note(`${onErr('ochre', symbols.warn)} ${name} is left out: ${where}: ${why}. ${next} ${onErr('quiet', `(${code})`)}`);
+  }
   if (parts.length > fewParts)
     note(
-      `${onErr('ochre', symbols.warn)} ${parts.length} optional parameters are left out, as ${parts[0]!.name}: ${parts[0]!.why}. See all with --json.`,
+      `${onErr('ochre', symbols.warn)} ${parts.length} optional parts are left out, as ${parts[0]!.name}: ${parts[0]!.why}. See all with --json.`,
     );
 }
 

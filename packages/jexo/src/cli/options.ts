@@ -59,6 +59,11 @@ export function withChoice(command: Command): Command {
     .option('--prefix <text>', 'put this before the name of every tool and prompt')
     .option('--base <url>', 'of a document: where its API is')
     .addOption(new Option('--as-search', 'of a document: offer three tools that find, show and invoke its operations'))
+    .addOption(
+      new Option('--body-type <operation=type>', 'of a document: how a body is sent that takes several types; may be repeated').argParser(
+        pair('--body-type'),
+      ),
+    )
     .option('--resources', 'of a document: offer what can be read as resources too')
     .option('--pick', 'of a document: let callers choose fields of an answer by JMESPath');
 }
@@ -76,13 +81,15 @@ function splitPair(text: string): [string, string] {
 type ChoiceOptions = Choice & Record<string, unknown>;
 
 /** The choice among a command's options; none when nothing was chosen. */
-export function choiceOf({ only, except, rename, describe, prefix, base, asSearch, resources, pick }: ChoiceOptions): {
+export function choiceOf({ only, except, rename, describe, prefix, base, asSearch, bodyType, resources, pick }: ChoiceOptions): {
   choice?: Choice;
   rest?: object;
 } {
   const choice = Object.fromEntries(Object.entries({ only, except, rename, describe, prefix }).filter(([, value]) => value !== undefined));
   const rest = Object.fromEntries(
-    Object.entries({ base, as: asSearch ? 'search' : undefined, resources, pick }).filter(([, value]) => value !== undefined),
+    Object.entries({ base, as: asSearch ? 'search' : undefined, bodyTypes: bodyType, resources, pick }).filter(
+      ([, value]) => value !== undefined,
+    ),
   );
   return { ...(Object.keys(choice).length > 0 && { choice }), ...(Object.keys(rest).length > 0 && { rest }) };
 }

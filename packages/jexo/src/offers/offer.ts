@@ -78,6 +78,11 @@ export interface Omission {
   readonly partial?: boolean;
 }
 
+/** True when what was left out stands in a module; otherwise it stands in a document. */
+export function isOfModule({ where }: Omission): boolean {
+  return /\.[cm]?[jt]sx?(?::|$)/.test(where);
+}
+
 /** What a source yields when it is read. */
 export interface Yield {
   readonly offers: readonly Offer[];

@@ -139,6 +139,36 @@ test('of a large one, check recommends three tools, and they are enough', async 
   expect(await sizeOf('--as-search')).toEqual([]);
 });
 
+test('a body that takes several types is told of, and sent as the one that is chosen', async () => {
+  const several = join(folder, 'several.json');
+  const body = (name: string) => ({ schema: { type: 'object', properties: { [name]: { type: 'string', description: 'a picture' } } } });
+  writeFileSync(
+    several,
+    JSON.stringify({
+      openapi: '3.1.0',
+      info: { title: 'Photos', version: '1.0.0' },
+      paths: {
+        '/photos': {
+          post: {
+            summary: 'Keep a photo',
+            requestBody: { content: { 'application/json': body('address'), 'application/x-www-form-urlencoded': body('words') } },
+            responses: {},
+          },
+        },
+      },
+    }),
+  );
+  const listed = await jexo(['list', several]);
+  expect([listed.stdout, listed.stderr]).toEqual([
+    expect.stringContaining('address'),
+    expect.stringMatching(
+      /sent as application\/json, and not as .*--body-type 'POST \/photos=application\/x-www-form-urlencoded'.*JEXO_DOCUMENT/,
+    ),
+  ]);
+  const chosen = await jexo(['list', several, '--body-type', 'POST /photos=application/x-www-form-urlencoded']);
+  expect([chosen.stdout, chosen.stderr]).toEqual([expect.stringContaining('words'), expect.not.stringContaining('left out')]);
+});
+
 test('packed, with what it refers to, it serves alone and elsewhere', async () => {
   const [from, other, away] = ['from', 'other', 'away'].map((name) => join(freshFolder('pack-document'), name));
   for (const each of [from, other, away]) mkdirSync(each!);

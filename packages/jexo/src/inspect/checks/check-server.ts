@@ -1,3 +1,4 @@
+import { isOfModule } from '../../offers/offer.js';
 import { severities, type Finding, type Report, type Seen } from './finding.js';
 import { checkConfusable, checkSameDescription, checkSize } from './list-rules.js';
 import { checkDescribed, checkTool } from './tool-rules.js';
@@ -22,15 +23,17 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
   checkSameDescription(seen.tools, report);
   checkSize(seen, report);
   checkWords(seen, report);
-  for (const { name, where, why, next, partial } of seen.omitted)
+  for (const omission of seen.omitted) {
+    const { name, where, why, next, partial } = omission;
     report({
       rule: 'left-out',
       severity: partial ? 'note' : 'warning',
-      subject: `${isModule.test(where) ? 'function' : 'operation'} ${name}`,
+      subject: `${isOfModule(omission) ? 'function' : 'operation'} ${name}`,
       where,
       message: why,
       remedy: next,
     });
+  }
   for (const account of new Set(seen.deviations))
     report({
       rule: 'protocol',
@@ -68,5 +71,3 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
     });
   return found.sort((a, b) => severities.indexOf(b.severity) - severities.indexOf(a.severity));
 }
-
-const isModule = /\.[cm]?[jt]sx?(?::|$)/;

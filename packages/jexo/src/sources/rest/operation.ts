@@ -27,6 +27,8 @@ export interface Body {
   readonly mediaType: string;
   readonly schema: unknown;
   readonly encoding: Readonly<Record<string, PartEncoding>>;
+  /** Types it may also be sent as, with fields of their own; none when the type was chosen. */
+  readonly others: readonly string[];
 }
 
 /** One operation of an API, of whatever kind of document. */

@@ -204,6 +204,12 @@ function readBody(body: Node | undefined, wanted: string | undefined, follow: Re
     mediaType,
     schema: found.schema ?? {},
     encoding: (follow(found.encoding) ?? {}) as Body['encoding'],
+    others: types
+      .filter(
+        ([type, each]) =>
+          wanted === undefined && type !== mediaType && JSON.stringify(follow(each)?.schema) !== JSON.stringify(found.schema),
+      )
+      .map(([type]) => type),
   };
 }
 

@@ -106,9 +106,29 @@ export function wrapRest(document: string | URL | object, options: WrapRestOptio
       const { rest } = service;
       const kept = chosen.offers as readonly ToolOffer[];
       const offered: Offer[] = options.as === 'search' ? searchTools(kept) : [...kept];
-      return { ...chosen, offers: [...offered, ...readable, ...(rest === undefined ? [] : [rest])] };
+      return {
+        ...chosen,
+        omitted: [...(chosen.omitted ?? []), ...otherBodies(made, kept)],
+        offers: [...offered, ...readable, ...(rest === undefined ? [] : [rest])],
+      };
     },
   };
+}
+
+/** Bodies of another type and other fields, of operations that are offered: a choice nobody has made is told of. */
+function otherBodies(made: readonly { readonly operation: Operation }[], kept: readonly ToolOffer[]): Omission[] {
+  const offered = new Map(kept.flatMap(({ aliases = [], name }) => aliases.map((alias) => [alias, name])));
+  return made.flatMap(({ operation: { body, where, id, method, path } }) => {
+    const name = offered.get(`${method} ${path}`);
+    if (body === undefined || body.others.length === 0 || name === undefined) return [];
+    return body.others.map((type) => ({
+      name: `${name} as ${type}`,
+      where,
+      why: `its body is sent as ${body.mediaType}, and not as ${type}, which has other fields`,
+      next: `Choose by bodyTypes: { ${JSON.stringify(id ?? `${method} ${path}`)}: ${JSON.stringify(type)} }, or --body-type '${id ?? `${method} ${path}`}=${type}'.`,
+      partial: true,
+    }));
+  });
 }
 
 function changesFor(inputs: Readonly<Record<string, InputChange>>, names: readonly string[]) {

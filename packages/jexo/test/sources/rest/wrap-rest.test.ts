@@ -276,6 +276,15 @@ describe('inputs', () => {
     ).client.call('add_one', { a: 'b' });
     await (await wrapped(document, { send, bodyTypes: { 'POST /x': 'text/plain' } })).client.call('add_one', { body: 'c' });
     expect(sent.map(({ body }) => body)).toEqual(['{"a":"b"}', 'a=b', 'c']);
+    // The form has the same fields and needs no word; the text has not.
+    expect((await wrapped(document)).omitted).toEqual([
+      expect.objectContaining({
+        name: 'add_one as text/plain',
+        partial: true,
+        next: expect.stringContaining('{ "addOne": "text/plain" }'),
+      }),
+    ]);
+    expect((await wrapped(document, { bodyTypes: { addOne: 'text/plain' } })).omitted).toEqual([]);
     expect((await wrapped(document, { bodyTypes: { addOne: 'image/png' } })).omitted).toMatchObject([
       { why: expect.stringContaining('it takes text/plain,') },
     ]);
