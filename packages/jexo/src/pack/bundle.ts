@@ -4,9 +4,9 @@ import { pathToFileURL } from 'node:url';
 import type { BuildFailure } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
 import { offers, type Choice } from '../offers/choose.js';
-import { defineServer, isServer } from '../offers/define-server.js';
+import { defineServer, isServer, type Server } from '../offers/define-server.js';
 import type { Omission } from '../offers/offer.js';
-import { recordDocuments } from '../sources/rest/frozen-documents.js';
+import { recordDocuments, type FrozenDocuments } from '../sources/rest/frozen-documents.js';
 import { readShapes } from '../sources/functions/frozen-shapes.js';
 import { readCached } from '../sources/functions/shape-cache.js';
 import { packageFile } from '../own-package.js';
@@ -43,28 +43,23 @@ export async function packBundle(path: string, options: BundleOptions): Promise<
   const file = resolve(path);
   const { choice = {}, rest = {} } = options;
   const isDocument = parseTarget(path).kind === 'document';
-  const documents = recordDocuments();
-  const namespace = isDocument ? {} : (await loadModule(file)).namespace;
-  const whole = isDocument ? undefined : openModule(path, namespace);
-  const server =
-    whole === undefined
-      ? await openTarget(path, { choice, rest })
-      : defineServer({ ...whole.definition, offers: [offers(whole.definition.offers, choice)] });
-  const { tools, omitted } = await server.catalogue();
-  const freeze = `freezeDocuments(${JSON.stringify(documents())});`;
+  const { result, documents } = await recordDocuments(async () => {
+    const namespace = isDocument ? {} : (await loadModule(file)).namespace;
+    const server = isDocument ? await openTarget(path, { choice, rest }) : chosenOf(openModule(path, namespace), choice);
+    return { namespace, server, catalogue: await server.catalogue() };
+  });
+  const { namespace, server } = result;
+  const { tools, omitted } = result.catalogue;
   if (tools.size === 0)
     throw new JexoError('JEXO_NOTHING_OFFERED', `${path} offers no tool, so there is nothing to pack.`, { where: path });
   const { title } = server.info;
   const info = { name: options.name ?? server.info.name, ...(title !== undefined && { title }), version: server.info.version };
   const entry = isDocument
-    ? documentEntry(file, info, { ...rest, ...choice })
+    ? documentEntry(file, info, { ...rest, ...choice }, documents)
     : isServer(namespace.default)
-      ? serverEntry(file, options.name, choice)
+      ? serverEntry(file, options.name, choice, documents)
       : await functionsEntry(file, info, choice);
-  const code = await build(
-    file,
-    entry.replace('/* freeze */', () => freeze),
-  );
+  const code = await build(file, entry);
   const target = join(resolve(options.out), `${basename(file, extname(file))}.mjs`);
   if (target === file)
     throw new JexoError('JEXO_PACK', `Packing into ${options.out} would overwrite ${path} itself.`, {
@@ -86,11 +81,15 @@ interface Info {
   readonly version: string;
 }
 
-function documentEntry(file: string, info: Info, options: object): string {
+function chosenOf({ definition }: Server, choice: Choice): Server {
+  return defineServer({ ...definition, offers: [offers(definition.offers, choice)] });
+}
+
+function documentEntry(file: string, info: Info, options: object, documents: FrozenDocuments): string {
   return `
 import { freezeDocuments, runPacked } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
 import { defineServer, wrapRest } from ${JSON.stringify(packageFile('dist/index.mjs'))};
-/* freeze */
+freezeDocuments(${JSON.stringify(documents)});
 const document = new URL(${JSON.stringify(`./${basename(pathToFileURL(file).pathname)}`)}, import.meta.url);
 await runPacked(defineServer({ ...${JSON.stringify(info)}, offers: [wrapRest(document, ${JSON.stringify(options)})] }));
 `;
@@ -106,7 +105,7 @@ await runPacked(defineServer({ ...${JSON.stringify(info)}, offers: [wrapFunction
 }
 
 /** A server of its own may wrap modules by their types; what those gave is put where wrapFunctions looks first. */
-function serverEntry(file: string, name: string | undefined, choice: Choice): string {
+function serverEntry(file: string, name: string | undefined, choice: Choice, documents: FrozenDocuments): string {
   const packed = JSON.stringify(packageFile('dist/packed.mjs'));
   const given = { ...(name !== undefined && { name }) };
   const chosen = Object.keys(choice).length > 0 ? `offers: [offers(server.definition.offers, ${JSON.stringify(choice)})]` : '';
@@ -114,7 +113,7 @@ function serverEntry(file: string, name: string | undefined, choice: Choice): st
     name === undefined && chosen === '' ? 'server' : `defineServer({ ...server.definition, ...${JSON.stringify(given)}, ${chosen} })`;
   return `
 import { defineServer, freezeDocuments, freezeShapes, offers, runPacked } from ${packed};
-/* freeze */
+freezeDocuments(${JSON.stringify(documents)});
 freezeShapes(${JSON.stringify(readShapes())});
 const { default: server } = await import(${JSON.stringify(file)});
 await runPacked(${rename});

@@ -8,14 +8,16 @@ export type FrozenDocuments = Readonly<Record<string, Texts>>;
 let frozen: FrozenDocuments = {};
 let recording: Map<string, { readonly document: string; readonly texts: Record<string, string> }> | undefined;
 
-/** Notes every document that is read from now on; what is returned ends that, and gives them for freezing into a pack. */
-export function recordDocuments(): () => FrozenDocuments {
+/** Does a work, and gives with its result every document that was read meanwhile, for freezing into a pack. */
+export async function recordDocuments<T>(work: () => Promise<T>): Promise<{ result: T; documents: FrozenDocuments }> {
   const mine: NonNullable<typeof recording> = new Map();
   recording = mine;
-  return () => {
+  try {
+    const result = await work();
+    return { result, documents: Object.fromEntries([...mine].map(([name, { texts }]) => [name, texts])) };
+  } finally {
     recording = undefined;
-    return Object.fromEntries([...mine].map(([name, { texts }]) => [name, texts]));
-  };
+  }
 }
 
 /** @throws JexoError JEXO_PACK when two documents have one name: in a pack they lie in one folder */
