@@ -2,7 +2,7 @@ import { useEffect, useId, useState } from 'react';
 import { Button } from 'react-aria-components';
 import { copyCall, keepCall, listSheets, troubleOf } from './api';
 import type { CallSheet, ConnectionState, CopyForm, ShelfItem, Trouble } from './model';
-import type { Input } from './schema-form';
+import type { Input } from './schema-shapes';
 import { keep } from './store';
 import { TroubleNote } from './trouble-note';
 

@@ -3,7 +3,8 @@ import { Button } from 'react-aria-components';
 import { reply, troubleOf } from './api';
 import { MessageView } from './answer';
 import type { Question, Trouble } from './model';
-import { initialInput, SchemaForm, type Input } from './schema-form';
+import { SchemaForm } from './schema-form';
+import { initialInput, type Input } from './schema-shapes';
 import { TroubleNote } from './trouble-note';
 
 const titles: Record<Question['kind'], string> = {

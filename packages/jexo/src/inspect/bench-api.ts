@@ -1,6 +1,6 @@
 import { messageOf } from '../errors.js';
 import type { Prompt, ResourceTemplate, Root, Tool } from '../protocol/types.js';
-import type { Bench, CallRequest, Reply } from './bench.js';
+import type { Bench, CallRequest, Reply } from './bench-state.js';
 import type { ConnectionSpec } from './connection.js';
 import { differences } from './difference.js';
 import type { BenchSheets, Tell } from './bench-sheets.js';

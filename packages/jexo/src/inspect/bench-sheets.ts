@@ -1,7 +1,7 @@
 import { isJexoError, JexoError } from '../errors.js';
 import type { Model, Move } from '../client/model.js';
 import type { Tool } from '../protocol/types.js';
-import type { Bench, CallSheet } from './bench.js';
+import type { Bench, CallSheet } from './bench-state.js';
 import { readRequestSheet } from './rehearsal/request-sheet.js';
 import { rehearse, type Rehearsed } from './rehearsal/rehearse.js';
 import { standInChooser, weigh } from './rehearsal/stand-in-chooser.js';

@@ -43,3 +43,13 @@ export function readable(value: unknown): Readable {
   }
   return { kind: 'text', text: JSON.stringify(value, null, 2) };
 }
+
+/** The list or object that a text is, as servers of older revisions put JSON into a text; undefined when it is prose. */
+export function jsonIn(text: string): unknown {
+  if (!/^\s*[[{]/.test(text)) return undefined;
+  try {
+    return JSON.parse(text);
+  } catch {
+    return undefined; // a text that only begins like JSON
+  }
+}

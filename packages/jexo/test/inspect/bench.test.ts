@@ -3,7 +3,8 @@ import { defineServer, JexoError, prompt, resource, tool, type Tool } from '../.
 import { connect } from '../support/connect.js';
 import { createBenchSheets } from '../../src/inspect/bench-sheets.js';
 import { createBenchApi } from '../../src/inspect/bench-api.js';
-import { createBench, type Bench, type BenchOptions, type CallRequest, type CallSheet, type Question } from '../../src/inspect/bench.js';
+import { createBench } from '../../src/inspect/bench.js';
+import type { Bench, BenchOptions, CallRequest, CallSheet, Question } from '../../src/inspect/bench-state.js';
 import { differences } from '../../src/inspect/difference.js';
 import { readPairs } from '../../src/inspect/input-text.js';
 import { modelView } from '../../src/inspect/model-view.js';

@@ -2,6 +2,7 @@ import type { CallToolResult, ContentBlock, GetPromptResult, ReadResourceResult 
 import { isRecord } from '../../offers/answer.js';
 import { parsePath, replaceAt } from '../value-path.js';
 import { patternOf } from './sheet-text.js';
+import { jsonIn } from '../value-text.js';
 
 /** An answer as a sheet keeps it: its value, and the text a model reads. */
 export interface AnswerValue {
@@ -20,13 +21,13 @@ export async function toolAnswer({ structuredContent, content }: CallToolResult)
   const text = content.map(blockWords).join('\n');
   if (structuredContent !== undefined) return { value: plainResult(structuredContent), text };
   const only = content.every(({ type }) => type === 'text');
-  return { value: only ? jsonOr(text) : await shortened(content), text };
+  return { value: only ? (jsonIn(text) ?? text) : await shortened(content), text };
 }
 
 export async function resourceAnswer({ contents }: ReadResourceResult): Promise<AnswerValue> {
   const [first, ...more] = contents;
   const text = contents.map((each) => ('text' in each ? each.text : `[${each.mimeType ?? 'data'}]`)).join('\n');
-  if (first !== undefined && more.length === 0 && 'text' in first) return { value: jsonOr(first.text), text };
+  if (first !== undefined && more.length === 0 && 'text' in first) return { value: jsonIn(first.text) ?? first.text, text };
   return { value: await shortened(contents), text };
 }
 
@@ -45,15 +46,6 @@ function blockWords(block: ContentBlock): string {
   if (block.type === 'text') return block.text;
   if (block.type === 'resource' && 'text' in block.resource) return block.resource.text;
   return block.type === 'resource_link' ? block.uri : `[${block.type}]`;
-}
-
-function jsonOr(text: string): unknown {
-  if (!/^\s*[[{]/.test(text)) return text;
-  try {
-    return JSON.parse(text);
-  } catch {
-    return text; // a text that only begins like JSON
-  }
 }
 
 /** Pictures and other data are kept by what tells them apart. */
