@@ -40,11 +40,11 @@ export function withKeeping(command: Command): Command {
 /** The options that choose among what a module or a package offers, and shape it. */
 export function withChoice(command: Command): Command {
   const pair =
-    (name: string) =>
+    (name: string, form: string) =>
     (text: string, before: Record<string, string> = {}) => {
       const [key, value] = splitPair(text);
       if (key === '' || value === '')
-        throw new JexoError('JEXO_USAGE', `${name} wants old=new; ${JSON.stringify(text)} is not that.`, { where: name });
+        throw new JexoError('JEXO_USAGE', `${name} wants ${form}; ${JSON.stringify(text)} is not that.`, { where: name });
       return { ...before, [key]: value };
     };
   return command
@@ -54,14 +54,16 @@ export function withChoice(command: Command): Command {
       ),
     )
     .addOption(new Option('--except <names>', 'offer all but these').argParser(list))
-    .addOption(new Option('--rename <old=new>', 'give an offer another name; may be repeated').argParser(pair('--rename')))
-    .addOption(new Option('--describe <name=text>', 'give an offer another description; may be repeated').argParser(pair('--describe')))
+    .addOption(new Option('--rename <old=new>', 'give an offer another name; may be repeated').argParser(pair('--rename', 'old=new')))
+    .addOption(
+      new Option('--describe <name=text>', 'give an offer another description; may be repeated').argParser(pair('--describe', 'name=text')),
+    )
     .option('--prefix <text>', 'put this before the name of every tool and prompt')
     .option('--base <url>', 'of a document: where its API is')
     .addOption(new Option('--as-search', 'of a document: offer three tools that find, show and invoke its operations'))
     .addOption(
       new Option('--body-type <operation=type>', 'of a document: how a body is sent that takes several types; may be repeated').argParser(
-        pair('--body-type'),
+        pair('--body-type', 'operation=type'),
       ),
     )
     .option('--resources', 'of a document: offer what can be read as resources too')

@@ -57,7 +57,7 @@ export function told(schema: JsonSchema, branch: unknown, discriminator: Discrim
     .map(([value]) => value);
   const values = mapped.length > 0 ? mapped : [name];
   const own = (schema.properties as Record<string, JsonSchema> | undefined)?.[propertyName];
-  const { enum: allowed, ...rest } = own ?? {};
+  const { enum: allowed, default: _, examples: __, ...rest } = own ?? {};
   // Some documents write other values than the standard has them mean: what the field itself allows is right then.
   const isDenied = rest.const !== undefined || (Array.isArray(allowed) && !values.some((value) => allowed.includes(value)));
   const property = isDenied ? own : { ...rest, type: 'string', ...(values.length === 1 ? { const: values[0] } : { enum: values }) };
@@ -67,7 +67,10 @@ export function told(schema: JsonSchema, branch: unknown, discriminator: Discrim
     required: [...new Set([...((schema.required as string[] | undefined) ?? []), propertyName])],
   };
 }
-const lastStep = (ref: string) => decodeURIComponent(ref.slice(Math.max(ref.lastIndexOf('/'), ref.lastIndexOf('#')) + 1));
+function lastStep(ref: string): string {
+  const step = ref.slice(Math.max(ref.lastIndexOf('/'), ref.lastIndexOf('#')) + 1);
+  return safely(() => decodeURIComponent(step)) ?? step;
+}
 
 /** Which schemas of a document build on which, by `allOf`. */
 export function findKinds({ components, definitions }: Node, follow: Converting['follow']): Map<Node, string[]> {

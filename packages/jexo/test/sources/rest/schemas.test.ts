@@ -96,7 +96,10 @@ describe('schemas', () => {
         components: {
           schemas: {
             Id: { type: 'string', readOnly: true },
-            Honey: { type: 'object', properties: { in: { type: 'string', enum: ['Honey', 'Coins'] }, kg: { type: 'number' } } },
+            Honey: {
+              type: 'object',
+              properties: { in: { type: 'string', enum: ['Honey', 'Coins'], default: 'Coins', example: 'Coins' }, kg: { type: 'number' } },
+            },
             Coins: { type: 'object', required: ['sum'], properties: { in: { type: 'string' }, sum: { type: 'integer' } } },
             Visit: {
               type: 'object',
