@@ -75,9 +75,13 @@ async function askField(line: (prompt: string) => Promise<string>, name: string,
   const values = choicesOf(schema);
   const about = [schema.title, schema.description].filter(Boolean).join('. ');
   if (about !== '') for (const text of wrap(about, width(process.stderr))) note(`  ${onErr('quiet', text)}`);
-  if (values.length > 0) note(`  ${onErr('quiet', values.map(({ words }, index) => `${index + 1} ${words}`).join('   '))}`);
+  const numbered = values.map(({ words }, index) => `${index + 1} ${words}`);
+  const onOne = numbered.join('   ');
+  // A choice broken over two lines is hard to read: each has its own where they do not fit on one.
+  for (const text of values.length === 0 ? [] : onOne.length <= width(process.stderr) - 2 ? [onOne] : numbered)
+    note(`  ${onErr('quiet', text)}`);
   const given = schema.default;
-  const hint = given !== undefined ? ` [${JSON.stringify(given)}]` : required ? '' : ' [leave out]';
+  const hint = given !== undefined ? ` [${typeof given === 'string' ? given : JSON.stringify(given)}]` : required ? '' : ' [leave out]';
   for (;;) {
     const text = (await line(`  ${onErr('amber', name)}${onErr('quiet', hint)} `)).trim();
     if (text === '') {
