@@ -1,10 +1,9 @@
 import { writeFileSync } from 'node:fs';
-import { createServer } from 'node:http';
-import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { rules } from '../../src/inspect/checks/finding.js';
 import { cooperative, freshFolder, hives, jexo, start } from '../support/command-line.js';
+import { listen } from '../support/listen.js';
 
 const poor = fileURLToPath(new URL('../support/poor-server.mjs', import.meta.url));
 const apiary = join(cooperative, 'apiary.ts');
@@ -51,22 +50,17 @@ test('over HTTP, headers and statuses are judged, each departure once; a server 
       ],
     },
   };
-  const listening = createServer((request, response) => {
-    let body = '';
-    request.on('data', (chunk: Buffer) => (body += chunk.toString()));
-    request.on('end', () => {
-      if (request.method !== 'POST') return void response.writeHead(404).end();
-      const { id, method } = JSON.parse(body) as { id?: number; method: string };
-      response.setHeader('mcp-session-id', 'session 1');
-      if (id === undefined) return void response.writeHead(200).end();
-      const type = method === 'initialize' ? 'text/plain' : 'application/json; charset=utf-8';
-      response.writeHead(200, { 'content-type': type }).end(JSON.stringify({ jsonrpc: '2.0', id, result: results[method] ?? {} }));
-    });
+  const { url, close } = await listen(async (request) => {
+    if (request.method !== 'POST') return new Response(null, { status: 404 });
+    const { id, method } = (await request.json()) as { id?: number; method: string };
+    const headers = { 'mcp-session-id': 'session 1' };
+    if (id === undefined) return new Response(null, { status: 200, headers });
+    const type = method === 'initialize' ? 'text/plain' : 'application/json; charset=utf-8';
+    const answer = JSON.stringify({ jsonrpc: '2.0', id, result: results[method] ?? {} });
+    return new Response(answer, { headers: { ...headers, 'content-type': type } });
   });
-  await new Promise<void>((resolve) => listening.listen(0, '127.0.0.1', resolve));
-  const { port } = listening.address() as AddressInfo;
-  const { code, findings } = await check(`http://127.0.0.1:${port}/mcp`);
-  await new Promise((resolve) => listening.close(resolve).closeAllConnections());
+  const { code, findings } = await check(`${url}/mcp`);
+  await close();
   expect(code).toBe(1);
   expect(
     findings

@@ -1,5 +1,3 @@
-import { createServer } from 'node:http';
-import type { AddressInfo } from 'node:net';
 import fc from 'fast-check';
 import { readInput } from '../../src/inspect/rehearsal/read-input.js';
 import { readRequestSheet } from '../../src/inspect/rehearsal/request-sheet.js';
@@ -7,6 +5,7 @@ import { rehearse } from '../../src/inspect/rehearsal/rehearse.js';
 import { helpfulWords, weigh } from '../../src/inspect/rehearsal/stand-in-chooser.js';
 import type { Tool } from '../../src/protocol/types.js';
 import { chatCompletions, standInChooser, standInService } from '../../src/testing.js';
+import { listen } from '../support/listen.js';
 
 const object = (properties: object, required: string[] = []) => ({ type: 'object', properties, required }) as const;
 const tools: Tool[] = [
@@ -149,21 +148,8 @@ describe('a sheet', () => {
 
 describe('the chat-completions driver', () => {
   const serve = async (handle: (request: Request) => Promise<Response> | Response) => {
-    const server = createServer(async (request, response) => {
-      const chunks: Buffer[] = [];
-      for await (const chunk of request) chunks.push(chunk as Buffer);
-      const web = new Request(`http://127.0.0.1${request.url}`, {
-        method: request.method!,
-        headers: request.headers as Record<string, string>,
-        ...(request.method === 'POST' && { body: Buffer.concat(chunks) }),
-      });
-      const answer = await handle(web);
-      response.writeHead(answer.status, Object.fromEntries(answer.headers));
-      response.end(Buffer.from(await answer.arrayBuffer()));
-    });
-    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
-    const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}/v1`;
-    return { base, close: () => new Promise((resolve) => server.close(resolve)) };
+    const { url, close } = await listen(handle);
+    return { base: `${url}/v1`, close };
   };
   const ask = (base: string, more: object = {}) =>
     chatCompletions({ base, model: 'small', key: 'k-1', retries: 1, ...more }).next({

@@ -2,15 +2,18 @@ import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 
 /** Puts a web-standard handler behind a port of this machine. */
-export async function listen(handle: (request: Request) => Promise<Response>): Promise<{ url: string; close(): Promise<unknown> }> {
+export async function listen(
+  handle: (request: Request) => Promise<Response> | Response,
+): Promise<{ url: string; close(): Promise<unknown> }> {
   const server = createServer((request, response) => {
     const parts: Buffer[] = [];
     request.on('data', (part: Buffer) => parts.push(part));
     request.on('end', () => {
       const { method = 'GET', url = '/', headers } = request;
       const body = parts.length > 0 ? { body: Buffer.concat(parts) } : {};
-      void handle(new Request(`http://127.0.0.1${url}`, { method, headers: headers as Record<string, string>, ...body })).then(
-        async (answer) => response.writeHead(answer.status, Object.fromEntries(answer.headers)).end(await answer.text()),
+      const given = new Request(`http://127.0.0.1${url}`, { method, headers: headers as Record<string, string>, ...body });
+      void Promise.resolve(handle(given)).then(async (answer) =>
+        response.writeHead(answer.status, Object.fromEntries(answer.headers)).end(await answer.text()),
       );
     });
   });

@@ -61,7 +61,11 @@ export function createSender(prover: Prover, title: string, fetchOne: typeof fet
           method,
           redirect: 'manual',
           signal: both,
-          headers: { ...request.headers, ...(cookies.length > 0 && { Cookie: cookies.join('; ') }), ...proof.headers },
+          headers: {
+            ...(isOwn ? request.headers : plainHeaders(request.headers)),
+            ...(cookies.length > 0 && { Cookie: cookies.join('; ') }),
+            ...proof.headers,
+          },
           ...(body !== undefined && { body }),
         });
         const to = response.status >= 300 && response.status < 400 ? response.headers.get('location') : null;
@@ -134,6 +138,11 @@ export function createSender(prover: Prover, title: string, fetchOne: typeof fet
       }
     },
   };
+}
+
+/** What another host is told: what is wanted, and what is sent. Any other header may hold a secret of this API's. */
+function plainHeaders(headers: Readonly<Record<string, string>>): Record<string, string> {
+  return Object.fromEntries(Object.entries(headers).filter(([name]) => /^(?:accept|content-type)$/i.test(name)));
 }
 
 /** Nothing came back; the request may be sent again when it may be repeated at all. */

@@ -26,6 +26,9 @@ export interface Prepared {
   readonly read: (input: Record<string, unknown>, call: Call) => Promise<unknown>;
 }
 
+/** Headers whose values are kept out of answers. */
+const namesSecret = /auth|cookie|key|token|secret|password/i;
+
 /** One API as it is called: where it is, who we are, what was answered at length. */
 export function createService(api: Api, options: WrapRestOptions) {
   const { pages: mostPages = 20, pick = false, answerCharacters = 24_000, headers = {}, send: fetchOne = fetch } = options;
@@ -33,11 +36,18 @@ export function createService(api: Api, options: WrapRestOptions) {
   const prover = createProver(api, options.auth, fetchOne);
   const sender = createSender(prover, title, fetchOne, options);
   const long = createLongAnswers(title, slugOf(title), answerCharacters);
-  const clean = (text: string) =>
-    prover.secrets().reduce((whole, secret) => (secret.length >= 6 ? whole.replaceAll(secret, '(masked)') : whole), text);
   let sent: Record<string, string> | undefined;
   const ownHeaders = () =>
     (sent ??= Object.fromEntries(Object.entries(headers).map(([name, value]) => [name, readSetting(value, `The header ${name}`)])));
+  const ownSecrets = () =>
+    Object.entries(sent ?? {})
+      .filter(([name]) => namesSecret.test(name))
+      .map(([, value]) => value);
+  const clean = (text: string) =>
+    [...prover.secrets(), ...ownSecrets()].reduce(
+      (whole, secret) => (secret.length >= 6 ? whole.replaceAll(secret, '(masked)') : whole),
+      text,
+    );
 
   const prepare = (operation: Operation, own: OperationInput, promised: JsonSchema | undefined): Prepared => {
     const paging = mostPages > 1 ? pagingOf(operation, operation.answer?.linked ?? false) : undefined;

@@ -136,14 +136,15 @@ test('redirects on the same host are followed; ours goes nowhere else', async ()
   expect((await call('to-next', { auth: bearer('t-123456') })).text).toBe('{"n":1}');
   expect(seen).toEqual(['GET to-next Bearer t-123456', 'GET fine Bearer t-123456']);
   const other = createServer((request, response) => {
-    seen.push(`other ${request.headers.authorization ?? 'nothing'}`);
+    seen.push(`other ${request.headers.authorization ?? 'nothing'} ${request.headers['x-own'] ?? 'nothing'} ${request.headers.accept}`);
     response.writeHead(200, { 'content-type': 'application/json' }).end('{"n":2}');
   });
   await new Promise<void>((resolve) => other.listen(0, '127.0.0.1', resolve));
   const host = `127.0.0.1:${(other.address() as AddressInfo).port}`;
   behaviours['to-next'] = (_, response) => void response.writeHead(302, { location: `http://${host}/x` }).end();
-  expect((await call('to-next', { auth: bearer('t-123456'), hosts: [host] })).text).toBe('{"n":2}');
-  expect(seen.at(-1)).toBe('other nothing');
+  const own = { auth: bearer('t-123456'), headers: { 'X-Own': 'own' }, hosts: [host] };
+  expect((await call('to-next', own)).text).toBe('{"n":2}');
+  expect(seen.at(-1)).toMatch(/^other nothing nothing application\/json/);
   await new Promise((resolve) => other.close(resolve).closeAllConnections());
 });
 

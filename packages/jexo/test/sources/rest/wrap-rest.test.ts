@@ -454,6 +454,15 @@ describe('proving who we are', () => {
     ]);
   });
 
+  test('a header of one’s own that holds a secret is kept out of answers; others are not', async () => {
+    const { send } = fakeApi(({ headers }) => Response.json({ key: headers.get('x-api-key'), season: headers.get('x-season') }));
+    const { client } = await wrapped(documentOf({ '/hives': { get: { operationId: 'listHives', ...ok() } } }), {
+      send,
+      headers: { 'X-Api-Key': 'k-123456', 'X-Season': 'autumn' },
+    });
+    expect(textOf(await client.call('list_hives'))).toBe('{"key":"(masked)","season":"autumn"}');
+  });
+
   test('secrets come from the environment under the scheme’s name; a missing one is named', async () => {
     const { sent, send } = fakeApi(({ headers }) => (headers.has('authorization') ? Response.json({}) : new Response('', { status: 401 })));
     process.env.TOK = 'from-outside';
