@@ -42,7 +42,7 @@ export async function openHostFile(file: string, under?: string, named = file): 
 
 /** The text with an entry put in, written as the others are. @throws JexoError JEXO_HOST_FILE when the name is taken and may not be replaced */
 export function withEntry({ file, path, entries, parsed }: HostFile, name: string, entry: HostEntry, replace: boolean): string {
-  if (name in entries && !replace)
+  if (Object.hasOwn(entries, name) && !replace)
     throw new JexoError('JEXO_HOST_FILE', `${file} has an entry ${name} already.`, {
       where: `${file}#${name}`,
       next: 'Put another in its place with --replace, or choose a name with --name.',
@@ -53,7 +53,7 @@ export function withEntry({ file, path, entries, parsed }: HostFile, name: strin
 
 /** @throws JexoError JEXO_HOST_FILE when there is no such entry */
 export function entryOf({ file, entries }: HostFile, name: string): HostEntry {
-  const found = entries[name];
+  const found = Object.hasOwn(entries, name) ? entries[name] : undefined;
   if (found === undefined)
     throw new JexoError('JEXO_HOST_FILE', `${file} has no entry ${name}.`, {
       where: `${file}#${name}`,
@@ -70,7 +70,7 @@ export const backupOf = (file: string) => `${file}.before-jexo`;
 export async function withoutEntry(opened: HostFile, name: string): Promise<string> {
   const entry = entryOf(opened, name);
   const backup = await openHostFile(backupOf(opened.file), opened.path.join('.'), opened.file).catch(() => undefined); // none that can be read
-  if (backup?.text !== undefined && !(name in backup.entries)) {
+  if (backup?.text !== undefined && !Object.hasOwn(backup.entries, name)) {
     if (withEntry(backup, name, entry, false) === opened.text) return backup.text;
   }
   return opened.parsed.remove(name, opened.path);

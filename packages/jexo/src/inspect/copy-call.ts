@@ -1,4 +1,3 @@
-import { messageOf } from '../errors.js';
 import type { JsonSchema } from '../protocol/types.js';
 import { newestRevision } from '../protocol/revisions.js';
 import { same } from './difference.js';
@@ -25,6 +24,7 @@ export function copyCall(call: CopiedCall, form: CopyForm): string {
   return { command: asCommand, typescript: asTypeScript, http: asHttp }[form](call);
 }
 
+/** What it is called at the terminal, and in code. */
 const verbs: Record<KeptKind, string> = { tool: 'call', resource: 'read', prompt: 'prompt' };
 
 function asCommand({ target, kind, name, input, schema }: CopiedCall): string {
@@ -51,12 +51,10 @@ function asCommand({ target, kind, name, input, schema }: CopiedCall): string {
 function readsBack(pairs: readonly string[], schema: JsonSchema, input: Readonly<Record<string, unknown>>): boolean {
   try {
     return same(readPairs(pairs, schema), input);
-  } catch (error) {
-    return messageOf(error) === ''; // a pair that cannot be read: never so
+  } catch {
+    return false; // a pair that cannot be read
   }
 }
-
-const methods: Record<KeptKind, string> = { tool: 'call', resource: 'read', prompt: 'prompt' };
 
 function asTypeScript({ target, kind, name, input }: CopiedCall): string {
   const place = typeof target === 'string' ? quoted(target) : `[${target.map(quoted).join(', ')}]`;
@@ -69,7 +67,7 @@ function asTypeScript({ target, kind, name, input }: CopiedCall): string {
   return `import { connect } from 'jexo';
 
 const client = await connect(${place});
-const ${result} = await client.${methods[kind]}(${args});
+const ${result} = await client.${verbs[kind]}(${args});
 console.log(${shown});
 await client.close();
 `;

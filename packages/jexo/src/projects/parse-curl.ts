@@ -158,7 +158,7 @@ export function parseCurl(line: string): RecordedRequest {
       }
       case '-u':
       case '--user':
-        headers.push(['Authorization', `Basic ${btoa(value())}`]);
+        headers.push(['Authorization', `Basic ${Buffer.from(value()).toString('base64')}`]);
         break;
       case '--oauth2-bearer':
         headers.push(['Authorization', `Bearer ${value()}`]);

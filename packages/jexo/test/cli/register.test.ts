@@ -98,6 +98,8 @@ test('dry run, print, the style of the others, names and secrets', async () => {
     [['register', 'some-package', '--with', hosts], 3],
     [['register', 'gone.ts', '--with', hosts], 3],
     [['list', `${hosts}#nobody`], 3],
+    [['list', `${hosts}#constructor`], 3],
+    [['register', hives, '--with', hosts, '--name', 'constructor', '--dry-run'], 0],
   ] as const)
     expect([words, (await jexo(words)).code]).toEqual([words, code]);
 });

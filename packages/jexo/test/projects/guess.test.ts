@@ -38,6 +38,11 @@ test.each([
   expect([found.method, found.url.pathname + found.url.search, found.body]).toEqual([method, path, body]);
 });
 
+test('a user and a password of any script are sent as UTF-8 (RFC 7617)', () => {
+  const { headers } = parseCurl("curl https://a.example/x -u 'jo:5 €'");
+  expect(headers).toEqual([['Authorization', `Basic ${Buffer.from('jo:5 €').toString('base64')}`]]);
+});
+
 test('a line that is no request is refused, whatever it is', () => {
   for (const line of ['', 'curl', 'curl -H', 'curl "http://["'])
     expect(() => parseCurl(line)).toThrow(expect.objectContaining({ code: 'JEXO_USAGE' }));
