@@ -161,6 +161,7 @@ inChromium('resources, templates and prompts: read, completed, rendered, watched
   await page.locator('input[name=hive]').fill('MR-03');
   await page.getByRole('button', { name: 'Read', exact: true }).click();
   await sheetOf(page, 'Read hive://{hive}').getByText('hive://MR-03').first().waitFor();
+  await sheetOf(page, 'Read hive://{hive}').getByText('answered in').waitFor(); // the URI stands there before the answer does
   expect(await sheetOf(page, 'Read hive://{hive}').innerText()).toContain('queen');
 
   await pick(page, 'before_winter');
