@@ -9,7 +9,7 @@ import type { HostEntry } from '../hosts/host-entry.js';
 import { stdioLink } from '../transports/stdio-link.js';
 import { isServerUrl, parseTarget } from '../targets/target.js';
 import { openTarget, type OpenOptions } from '../targets/open-target.js';
-import { isOfModule, type Omission } from '../offers/offer.js';
+import { isOfModule, missingSettings, type NeededSetting, type Omission } from '../offers/offer.js';
 import { openWireLog } from './wire-log.js';
 import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
 
@@ -108,6 +108,14 @@ export function reportOmitted(omitted: readonly Omission[]): void {
     note(
       `${onErr('ochre', symbols.warn)} ${parts.length} optional parts are left out, as ${parts[0]!.name}: ${parts[0]!.why}. See all with --json.`,
     );
+}
+
+/** Variables that what is offered needs, and that this environment lacks; and which host gets which secret. */
+export function reportSettings(settings: readonly NeededSetting[]): void {
+  for (const { variable, purpose } of missingSettings(settings, process.env))
+    note(`${onErr('ochre', symbols.warn)} ${variable} is not set: ${purpose} is read from it. Calls that need it will fail.`);
+  for (const { variable, sentTo } of settings)
+    if (sentTo !== undefined && process.env[variable]) note(`  ${variable} is sent to ${sentTo}.`);
 }
 
 /** Optional parts that are worth a line each. */

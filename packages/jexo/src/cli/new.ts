@@ -15,7 +15,8 @@ import {
 } from '../projects/project-files.js';
 import { readHar } from '../projects/read-har.js';
 import { writeProject } from '../projects/write-project.js';
-import { variablesOf } from '../sources/rest/auth.js';
+import { variableNamed, variablesOf } from '../sources/rest/auth.js';
+import type { Api } from '../sources/rest/operation.js';
 import { readApi } from '../sources/rest/read-api.js';
 import { readDocument } from '../sources/rest/read-document.js';
 import { askChoice, askText, closeTerminal, isSomebodyThere } from './ask.js';
@@ -109,7 +110,7 @@ async function filesOf(kind: Kind, source: string | undefined, info: ProjectInfo
       return documentProject(info, {
         file,
         text,
-        variables: variablesOf(api),
+        ...(isUrl ? ownVariables(api) : { variables: variablesOf(api) }),
         ...(base !== undefined && /^https?:/.test(base) && { base }),
       });
     }
@@ -118,6 +119,14 @@ async function filesOf(kind: Kind, source: string | undefined, info: ProjectInfo
     case 'har':
       return endpointsProject(info, guessEndpoints(readHar(await read(source!), source!)));
   }
+}
+
+/** What lies on this disk from now on came from elsewhere: the variables it would name are given a name of ours in front. */
+function ownVariables(api: Api): { variables: readonly string[]; secrets: Readonly<Record<string, string>> } {
+  const secrets = Object.fromEntries(Object.keys(api.schemes).map((scheme) => [scheme, `API_${variableNamed(scheme)}`]));
+  const variables = variablesOf(api, secrets);
+  const used = Object.entries(secrets).filter(([, variable]) => variables.some((each) => each.startsWith(variable)));
+  return { variables, secrets: Object.fromEntries(used) };
 }
 
 async function read(file: string): Promise<string> {

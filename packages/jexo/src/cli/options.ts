@@ -66,6 +66,12 @@ export function withChoice(command: Command): Command {
         pair('--body-type', 'operation=type'),
       ),
     )
+    .addOption(
+      new Option(
+        '--secret <scheme=NAME>',
+        'of a document: the variable that the secret of a security scheme is read from; may be repeated',
+      ).argParser(pair('--secret', 'scheme=NAME')),
+    )
     .option('--resources', 'of a document: offer what can be read as resources too')
     .option('--pick', 'of a document: let callers choose fields of an answer by JMESPath');
 }
@@ -83,13 +89,13 @@ function splitPair(text: string): [string, string] {
 type ChoiceOptions = Choice & Record<string, unknown>;
 
 /** The choice among a command's options; none when nothing was chosen. */
-export function choiceOf({ only, except, rename, describe, prefix, base, asSearch, bodyType, resources, pick }: ChoiceOptions): {
+export function choiceOf({ only, except, rename, describe, prefix, base, asSearch, bodyType, secret, resources, pick }: ChoiceOptions): {
   choice?: Choice;
   rest?: object;
 } {
   const choice = Object.fromEntries(Object.entries({ only, except, rename, describe, prefix }).filter(([, value]) => value !== undefined));
   const rest = Object.fromEntries(
-    Object.entries({ base, as: asSearch ? 'search' : undefined, bodyTypes: bodyType, resources, pick }).filter(
+    Object.entries({ base, as: asSearch ? 'search' : undefined, bodyTypes: bodyType, secrets: secret, resources, pick }).filter(
       ([, value]) => value !== undefined,
     ),
   );

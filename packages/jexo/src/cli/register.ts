@@ -6,6 +6,8 @@ import { JexoError, messageOf } from '../errors.js';
 import { entryName, styleOf, writeEntry, type HostEntry } from '../hosts/host-entry.js';
 import { openHostFile, withEntry, withoutEntry, writeHostFile, type HostFile } from '../hosts/host-file.js';
 import { findOnPath, guidance, proveEntry, type Proof } from '../hosts/prove-entry.js';
+import type { NeededSetting } from '../offers/offer.js';
+import { openTarget } from '../targets/open-target.js';
 import { parseTarget } from '../targets/target.js';
 import { takeTarget, type TargetWords } from './connect-target.js';
 import { readHeaders } from './headers.js';
@@ -56,7 +58,7 @@ export async function register(
   const text = withEntry(opened, name, entry, options.replace ?? false);
   if (options.dryRun) return showDifference(opened, text);
   const backup = await writeHostFile(opened, text);
-  const proof = await proveEntry(entry);
+  const proof = await proveEntry(entry, await settingsOf(entry));
   if (options.guidance !== undefined && proof.works) await writeGuidance(options.guidance, guidance(name, proof));
   if (!proof.works) process.exitCode = 1;
   if (options.json)
@@ -150,12 +152,24 @@ function list({ file, entries }: HostFile, json: boolean): void {
 }
 
 export function report({ works, tools, server, tookMs, troubles }: Proof): void {
-  if (works)
+  if (server !== undefined && (works || troubles.length > 0))
     note(
-      `${onErr('moss', symbols.ok)} Started as a host would: ${server!.name} ${server!.version} answered in ${duration(tookMs)} with ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`,
+      `${works ? onErr('moss', symbols.ok) : onErr('ochre', symbols.warn)} Started as a host would: ${server.name} ${server.version} answered in ${duration(tookMs)} with ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`,
     );
   else note(`${onErr('brick', symbols.failed)} Started as a host would, it does not work.`);
   for (const { what, mend } of troubles) note(`  ${onErr('ochre', symbols.warn)} ${what}\n    ${mend}`);
+}
+
+/** What an entry as `register` writes it serves, asked for the variables it needs. */
+export async function settingsOf(entry: HostEntry): Promise<readonly NeededSetting[]> {
+  if (entry.kind !== 'command') return [];
+  const [program, verb, target, ...others] = entry.args;
+  if (program !== realpathSync(process.argv[1]!) || verb !== 'serve' || target === undefined || others.length > 0) return [];
+  try {
+    return (await (await openTarget(target)).catalogue()).settings;
+  } catch {
+    return []; // starting it says what is wrong
+  }
 }
 
 async function writeGuidance(file: string, text: string): Promise<void> {

@@ -6,7 +6,10 @@ import { watchTargets, type Reloaded } from '../targets/watch-targets.js';
 import { serveHttp } from '../transports/http/serve-http.js';
 import { serveStdio } from '../transports/serve-stdio.js';
 import { guardStdout } from '../transports/stdout-guard.js';
-import { reportFault, reportOmitted, type RestChoice } from './connect-target.js';
+import { toolOf } from '../offers/catalogue.js';
+import type { ToolOffer } from '../offers/offer.js';
+import { estimateTokens } from '../inspect/tokens.js';
+import { reportFault, reportOmitted, reportSettings, type RestChoice } from './connect-target.js';
 import { openWireLog } from './wire-log.js';
 import { note, onErr, symbols } from './terminal.js';
 
@@ -106,17 +109,38 @@ function reportReload(reloaded: Reloaded): void {
 }
 
 async function announce(server: Server, where: string, next: string, options: ServeOptions): Promise<void> {
-  const { tools, omitted, leftOut } = await server.catalogue();
+  const { tools, omitted, leftOut, settings } = await server.catalogue();
   const names = [...tools.keys()];
   if (options.json)
-    return note(JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted, leftOut }));
+    return note(
+      JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted, leftOut, settings }),
+    );
   note(
     `${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('amber', where)}`}`,
   );
   note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shortened(names)}`);
   if (leftOut.length > 0) note(`  ${leftOut.length} left out as you chose: ${shortened(leftOut)}`);
   reportOmitted(omitted);
+  reportSettings(settings);
+  reportLength([...tools.values()].map(({ offer }) => offer));
   note(`  ${next}`);
+}
+
+/** More tools than this are told without counting what they cost: no model chooses well among them. */
+const manyTools = 128;
+/** A list that costs more tokens than this leaves a model little room for anything else. */
+const manyTokens = 20_000;
+
+function reportLength(tools: readonly ToolOffer[]): void {
+  const tokens = tools.length > manyTools ? undefined : estimateTokens(tools.map(toolOf));
+  if (tokens !== undefined && tokens <= manyTokens) return;
+  const what =
+    tokens === undefined
+      ? `${tools.length} tools are too many`
+      : `The list of tools takes ~${tokens.toLocaleString('en')} tokens, too long`;
+  note(
+    `${onErr('ochre', symbols.warn)} ${what} for most models to choose from. Offer fewer with --only; of a document, three tools that search the rest with --as-search.`,
+  );
 }
 
 function shortened(names: readonly string[]): string {

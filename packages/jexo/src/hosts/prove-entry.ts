@@ -1,6 +1,7 @@
 import { accessSync, constants, existsSync } from 'node:fs';
 import { homedir, tmpdir, userInfo } from 'node:os';
 import { delimiter, isAbsolute, join, resolve } from 'node:path';
+import { missingSettings, type NeededSetting } from '../offers/offer.js';
 import { connectLink, type Client } from '../client/connect-link.js';
 import { connectUrl } from '../client/connect-url.js';
 import { isJexoError, messageOf } from '../errors.js';
@@ -53,9 +54,18 @@ export function findOnPath(command: string, path: string): string | undefined {
   return undefined;
 }
 
-/** Starts exactly what is written, as a host application would, and lists what it offers. */
-export async function proveEntry(entry: HostEntry): Promise<Proof> {
+/**
+ * Starts exactly what is written, as a host application would, and lists what it offers.
+ * @param settings variables that what it serves needs: listing tools works without them, calling them does not
+ */
+export async function proveEntry(entry: HostEntry, settings: readonly NeededSetting[] = []): Promise<Proof> {
   const troubles = entry.kind === 'command' ? foreseen(entry) : [];
+  const missing = entry.kind === 'command' ? missingSettings(settings, { ...bareEnvironment(), ...entry.env }) : [];
+  for (const { variable, purpose } of missing)
+    troubles.push({
+      what: `${variable} is not set: ${purpose} is read from it, and a host does not hand it on. Calls will fail.`,
+      mend: process.env[variable] ? `Put it into the entry: --env ${variable}` : `Put it into the entry: --env ${variable}=…`,
+    });
   const start = performance.now();
   const stderr: string[] = [];
   let client: Client | undefined;
@@ -70,7 +80,7 @@ export async function proveEntry(entry: HostEntry): Promise<Proof> {
       });
     const { serverInfo, instructions } = client.server;
     return {
-      works: true,
+      works: missing.length === 0,
       tools: tools.map(({ name }) => name),
       server: { name: serverInfo.title ?? serverInfo.name, version: serverInfo.version },
       ...(instructions !== undefined && { instructions }),

@@ -3,7 +3,7 @@ import { errorCodes, RawJson, RpcError } from '../protocol/json-rpc.js';
 import { shapePrompt, shapeResource, shapeTool } from '../protocol/shape-down.js';
 import type { Revision } from '../protocol/revisions.js';
 import type { Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
-import type { Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer, Yield } from './offer.js';
+import type { NeededSetting, Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer, Yield } from './offer.js';
 
 /** One offer with the source it came from. */
 export interface Entry<O extends Offer = Offer> {
@@ -24,6 +24,8 @@ export interface Catalogue {
   readonly omitted: readonly Omission[];
   /** Names of what was left out on request. */
   readonly leftOut: readonly string[];
+  /** Variables of the environment that what is offered needs, each once. */
+  readonly settings: readonly NeededSetting[];
   /** One page of each listing, serialised once per revision. */
   readonly pages: { readonly tools: Page; readonly templates: Page; readonly prompts: Page };
   /** Resources may be named by templates as they are asked for, so their list is not kept when there are such templates. */
@@ -78,7 +80,7 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
   const prompts = found.prompt as Map<string, Entry<PromptOffer>>;
   const listing = [...templates.values()].filter(({ offer }) => offer.list !== undefined);
   const fixed = [...resources.values()].map(({ offer }) => resourceOf(offer));
-  const fixedPage = pager('resources', pageSize, (revision) => fixed.map((each) => shapeResource(each, revision)));
+  const fixedPage = pager('resources', pageSize, fixed, shapeResource);
   return {
     tools,
     resources,
@@ -86,23 +88,23 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
     prompts,
     omitted,
     leftOut: read.flatMap(({ yielded }) => yielded.leftOut ?? []),
+    settings: [
+      ...new Map(
+        read.flatMap(({ yielded }) => yielded.settings ?? []).map((each) => [`${each.variable} ${each.sentTo ?? ''}`, each]),
+      ).values(),
+    ],
     pages: {
-      tools: pager('tools', pageSize, (revision) => [...tools.values()].map(({ offer }) => shapeTool(toolOf(offer), revision))),
-      templates: pager('resourceTemplates', pageSize, (revision) =>
-        [...templates.values()].map(({ offer }) => shapeResource(templateOf(offer), revision)),
+      tools: pager('tools', pageSize, [...tools.values()], ({ offer }, revision) => shapeTool(toolOf(offer), revision)),
+      templates: pager('resourceTemplates', pageSize, [...templates.values()], ({ offer }, revision) =>
+        shapeResource(templateOf(offer), revision),
       ),
-      prompts: pager('prompts', pageSize, (revision) => [...prompts.values()].map(({ offer }) => shapePrompt(promptOf(offer), revision))),
+      prompts: pager('prompts', pageSize, [...prompts.values()], ({ offer }, revision) => shapePrompt(promptOf(offer), revision)),
     },
     async resourcesPage(revision, cursor) {
       if (listing.length === 0) return fixedPage(revision, cursor);
       const listed = await Promise.all(listing.map(({ offer }) => offer.list!()));
       const all = new Map([...fixed, ...listed.flat()].map((each) => [each.uri, each]));
-      return pageOf(
-        'resources',
-        pageSize,
-        [...all.values()].map((each) => shapeResource(each, revision)),
-        cursor,
-      );
+      return pageOf('resources', pageSize, [...all.values()], (each) => shapeResource(each, revision), cursor);
     },
   };
 }
@@ -158,27 +160,30 @@ function promptOf({ name, title, description, icons, meta, ...offer }: PromptOff
 }
 
 /** Pages of a listing that does not change, each written once. */
-function pager(key: string, pageSize: number, list: (revision: Revision) => readonly object[]): Page {
+function pager<T>(key: string, pageSize: number, items: readonly T[], shape: (item: T, revision: Revision) => object): Page {
   const written = new Map<string, RawJson>();
   return (revision, cursor) => {
     const cacheKey = cursor === undefined ? revision : `${revision} ${JSON.stringify(cursor)}`;
     const known = written.get(cacheKey);
     if (known !== undefined) return known;
-    const page = pageOf(key, pageSize, list(revision), cursor);
+    const page = pageOf(key, pageSize, items, (item) => shape(item, revision), cursor);
     written.set(cacheKey, page);
     return page;
   };
 }
 
 /** One page. A cursor is where it starts; clients must not look into it (Server utilities, "Pagination"). */
-function pageOf(key: string, pageSize: number, items: readonly object[], cursor: unknown): RawJson {
+function pageOf<T>(key: string, pageSize: number, items: readonly T[], shape: (item: T) => object, cursor: unknown): RawJson {
   const start = cursor === undefined ? 0 : readCursor(key, cursor);
   if (start === undefined || (cursor !== undefined && (start <= 0 || start >= items.length || start % pageSize !== 0))) {
     throw new RpcError(errorCodes.invalidParams, `Invalid cursor: ${JSON.stringify(cursor)} is not one this list has given`);
   }
   const end = start + pageSize;
   return new RawJson(
-    JSON.stringify({ [key]: items.slice(start, end), ...(end < items.length && { nextCursor: `${key}.${end.toString(36)}` }) }),
+    JSON.stringify({
+      [key]: items.slice(start, end).map((item) => shape(item)),
+      ...(end < items.length && { nextCursor: `${key}.${end.toString(36)}` }),
+    }),
   );
 }
 

@@ -39,6 +39,7 @@ export function offers(parts: readonly (Offer | Source)[], choice: Choice & { re
           offers: read.flatMap((each) => each.offers),
           omitted: read.flatMap((each) => each.omitted ?? []),
           leftOut: read.flatMap((each) => each.leftOut ?? []),
+          settings: read.flatMap((each) => each.settings ?? []),
         },
         choice,
         name,
@@ -87,6 +88,7 @@ export function choose(found: Yield, choice: Choice, where: string): Yield {
         ? (found.omitted ?? [])
         : (found.omitted ?? []).filter(({ name }) => only.some((pattern) => glob(pattern).test(name))),
     leftOut: [...(found.leftOut ?? []), ...found.offers.filter((offer) => !isKept(offer)).map(({ name }) => name)],
+    settings: found.settings ?? [],
     offers: found.offers.filter(isKept).map((offer) => {
       const own = names.get(offer) ?? offer.name;
       const name = offer.kind === 'tool' || offer.kind === 'prompt' ? prefix + own : own;
@@ -109,7 +111,8 @@ function matches(offer: Offer, pattern: string): boolean {
   return namesOf(offer).some((name) => test.test(name));
 }
 
-function glob(pattern: string): RegExp {
+/** A pattern of a choice as an expression: `*` stands for anything. */
+export function glob(pattern: string): RegExp {
   return new RegExp(
     `^${pattern
       .split('*')

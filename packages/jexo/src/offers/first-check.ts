@@ -5,14 +5,14 @@ import { isRecord } from './answer.js';
 /**
  * Whether a value passes, told without compiling anything: compiling a schema takes a millisecond, and many tools are called once.
  * `undefined` when it does not pass or cannot be told so: then the compiled check says what is wrong. Defaults of the fields at the
- * top are filled in, as the compiled check does.
+ * top are filled in, as the compiled check does, unless `fillDefaults` is false.
  */
-export function passesAtOnce(schema: JsonSchema, value: unknown): true | undefined {
+export function passesAtOnce(schema: JsonSchema, value: unknown, fillDefaults = true): true | undefined {
   if (!isPlain(schema, true) || partsOf(value, mostParts) > mostParts) return undefined;
   try {
-    const filled = isRecord(value) ? withDefaults(schema, value) : value;
+    const filled = fillDefaults && isRecord(value) ? withDefaults(schema, value) : value;
     if (!validate(filled, schema, '2020-12', {}).valid) return undefined;
-    if (isRecord(value)) Object.assign(value, filled);
+    if (filled !== value) Object.assign(value as object, filled);
     return true;
   } catch {
     return undefined; // a value that is no JSON, an undefined field for one

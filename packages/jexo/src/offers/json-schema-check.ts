@@ -9,7 +9,6 @@ import { formatPath, show, type Checked, type Issue } from './schema.js';
 const options: Options = {
   validateSchema: false,
   allErrors: true,
-  useDefaults: true,
   strict: false,
   verbose: true,
   validateFormats: true,
@@ -19,24 +18,24 @@ const options: Options = {
 type AddFormats = (ajv: Ajv) => Ajv;
 
 const dialects = new Map<string, Ajv>();
-function ajvFor(schema: JsonSchema): Ajv {
+function ajvFor(schema: JsonSchema, useDefaults: boolean): Ajv {
   const draft07 = typeof schema.$schema === 'string' && schema.$schema.includes('draft-07');
-  const dialect = draft07 ? 'draft-07' : '2020-12';
-  let ajv = dialects.get(dialect);
+  const key = `${draft07 ? 'draft-07' : '2020-12'} ${useDefaults}`;
+  let ajv = dialects.get(key);
   if (ajv === undefined) {
-    ajv = draft07 ? new Ajv(options) : new Ajv2020(options);
+    ajv = new (draft07 ? Ajv : Ajv2020)({ ...options, useDefaults });
     (addFormats as unknown as AddFormats)(ajv);
-    dialects.set(dialect, ajv);
+    dialects.set(key, ajv);
   }
   return ajv;
 }
 
 /**
- * Compiles plain JSON Schema into a check. Defaults are filled in.
+ * Compiles plain JSON Schema into a check. Defaults are filled in, unless `fillDefaults` is false.
  * @throws JexoError JEXO_SCHEMA_INVALID
  */
-export function compileCheck(schema: JsonSchema, where: string): (value: unknown) => Checked {
-  const ajv = ajvFor(schema);
+export function compileCheck(schema: JsonSchema, where: string, fillDefaults = true): (value: unknown) => Checked {
+  const ajv = ajvFor(schema, fillDefaults);
   let validate: ReturnType<Ajv['compile']>;
   try {
     validate = ajv.compile(schema);

@@ -83,12 +83,33 @@ export function isOfModule({ where }: Omission): boolean {
   return /\.[cm]?[jt]sx?(?::|$)/.test(where);
 }
 
+/** A variable of the environment that something offered needs when it is called. */
+export interface NeededSetting {
+  readonly variable: string;
+  /** What it is for: `the token of Registry`. */
+  readonly purpose: string;
+  /** True when its value must not be shown. */
+  readonly secret: boolean;
+  /** The host a secret is sent to, where it goes to one. */
+  readonly sentTo?: string;
+}
+
+/** Those that an environment does not hold. */
+export function missingSettings(
+  settings: readonly NeededSetting[],
+  environment: Readonly<Record<string, string | undefined>>,
+): readonly NeededSetting[] {
+  return settings.filter(({ variable }) => !environment[variable]);
+}
+
 /** What a source yields when it is read. */
 export interface Yield {
   readonly offers: readonly Offer[];
   readonly omitted?: readonly Omission[];
   /** Names of what was left out on request. */
   readonly leftOut?: readonly string[];
+  /** Variables of the environment it needs. */
+  readonly settings?: readonly NeededSetting[];
 }
 
 /**

@@ -48,12 +48,45 @@ export function isStandardSchema(value: unknown): value is StandardSchema {
   return (typeof value === 'object' || typeof value === 'function') && value !== null && '~standard' in value;
 }
 
+export interface CompileOptions {
+  /** False leaves out what a caller left out: the default is then only a note on what the other side does. Default true. */
+  readonly fillDefaults?: boolean;
+}
+
 /**
  * Reads a schema once: its JSON Schema for listings, and a check that compiles on first use.
  * @throws JexoError JEXO_SCHEMA_INVALID
  */
-export function compileSchema(schema: Schema, direction: 'input' | 'output', where: string): CompiledSchema {
-  return isStandardSchema(schema) ? fromStandard(schema, direction, where) : fromJson(schema, where);
+export function compileSchema(schema: Schema, direction: 'input' | 'output', where: string, options: CompileOptions = {}): CompiledSchema {
+  return isStandardSchema(schema) ? fromStandard(schema, direction, where) : fromJson(schema, where, options);
+}
+
+/**
+ * A schema that is made when somebody lists or calls what it belongs to: a document of a thousand operations would otherwise
+ * have all of them converted before the first is called.
+ *
+ * @param make gives plain JSON Schema of an object; what it throws is thrown by `check`, and the listing shows an open object
+ */
+export function lazySchema(make: () => JsonSchema, where: string, options: CompileOptions = {}): CompiledSchema {
+  let made: CompiledSchema | undefined;
+  const compiled = (): CompiledSchema => {
+    if (made !== undefined) return made;
+    try {
+      made = fromJson(make(), where, options);
+    } catch (error) {
+      const check = () => {
+        throw error;
+      };
+      made = { json: { type: 'object' }, check };
+    }
+    return made;
+  };
+  return {
+    get json() {
+      return compiled().json;
+    },
+    check: (value) => compiled().check(value),
+  };
 }
 
 function fromStandard(schema: StandardSchema, direction: 'input' | 'output', where: string): CompiledSchema {
@@ -93,7 +126,7 @@ function fromStandard(schema: StandardSchema, direction: 'input' | 'output', whe
 /** A schema that is used more often than this is worth compiling. */
 const checksAtOnce = 4;
 
-function fromJson(schema: JsonSchema, where: string): CompiledSchema {
+function fromJson(schema: JsonSchema, where: string, { fillDefaults = true }: CompileOptions): CompiledSchema {
   if (typeof schema !== 'object' || schema === null || Array.isArray(schema))
     throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not an object.`, { where });
   const json = withoutDialect(schema);
@@ -109,10 +142,10 @@ function fromJson(schema: JsonSchema, where: string): CompiledSchema {
   async function first(value: unknown): Promise<Checked> {
     if (atOnce-- > 0) {
       const { passesAtOnce } = await import('./first-check.js');
-      if (passesAtOnce(schema, value)) return { ok: true, value };
+      if (passesAtOnce(schema, value, fillDefaults)) return { ok: true, value };
     }
     const { compileCheck } = await import('./json-schema-check.js');
-    return (check ??= compileCheck(schema, where))(value);
+    return (check ??= compileCheck(schema, where, fillDefaults))(value);
   }
 }
 

@@ -1,6 +1,7 @@
 import { parseArgs } from 'node:util';
 import { isJexoError, messageOf } from '../errors.js';
 import type { Server } from '../offers/define-server.js';
+import { missingSettings } from '../offers/offer.js';
 import { serveHttp } from '../transports/http/serve-http.js';
 import { serveStdio } from '../transports/serve-stdio.js';
 
@@ -28,6 +29,7 @@ export async function runPacked(server: Server): Promise<void> {
     });
     if (values.help) return say(usage(server.info.name));
     if (values.version) return say(server.info.version);
+    await warnOfSettings(server, say);
     if (values.http === undefined) {
       const service = await serveStdio(server);
       onStop(() => service.close());
@@ -47,6 +49,12 @@ export async function runPacked(server: Server): Promise<void> {
   } catch (error) {
     fail(isJexoError(error) ? `${error.message} (${error.code})\n${error.next}` : messageOf(error), isJexoError(error) ? 3 : 2);
   }
+}
+
+async function warnOfSettings(server: Server, say: (text: string) => void): Promise<void> {
+  const { settings } = await server.catalogue();
+  for (const { variable, purpose } of missingSettings(settings, process.env))
+    say(`! ${variable} is not set: ${purpose} is read from it. Calls that need it will fail.`);
 }
 
 /** `--http` may stand alone, as it may on the command line: any free port will do. */

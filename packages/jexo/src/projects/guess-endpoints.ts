@@ -88,13 +88,32 @@ export function guessEndpoints(requests: readonly RecordedRequest[]): Guessed {
     return {
       at,
       description: `Describe here what ${at} does, and when to use it.`,
-      ...(Object.keys(path).length > 0 && { path }),
-      ...(Object.keys(query).length > 0 && { query }),
-      ...(body !== undefined && { body }),
+      ...(Object.keys(path).length > 0 && { path: toDescribe(path) }),
+      ...(Object.keys(query).length > 0 && { query: toDescribe(query) }),
+      ...(body !== undefined && { body: bodyToDescribe(body) }),
       ...(answers.length > 0 && { answer: jsonSchema(answers, false) }),
     };
   });
   return { base: origin, endpoints, ...(auth !== undefined && { auth }), headers, inputs, secrets };
+}
+
+/** A place for the words that a recording cannot hold. */
+function toDescribe(fields: Readonly<Record<string, JsonSchema>>): Record<string, JsonSchema> {
+  return Object.fromEntries(
+    Object.entries(fields).map(([name, schema]) => [name, { description: `Describe here what ${name} is.`, ...schema }]),
+  );
+}
+
+function bodyToDescribe(body: NonNullable<GuessedEndpoint['body']>): NonNullable<GuessedEndpoint['body']> {
+  if (isRecord((body as { schema?: unknown }).schema) && typeof (body as { type?: unknown }).type === 'string') {
+    const { type, schema } = body as { type: string; schema: JsonSchema };
+    return { type, schema: fieldsToDescribe(schema) };
+  }
+  return fieldsToDescribe(body as JsonSchema);
+}
+
+function fieldsToDescribe(schema: JsonSchema): JsonSchema {
+  return isRecord(schema.properties) ? { ...schema, properties: toDescribe(schema.properties as Record<string, JsonSchema>) } : schema;
 }
 
 /** A variable for a secret, named after where it stood; one that holds something else already gets a number. */

@@ -113,7 +113,7 @@ export function mixSyrup(colonies: number, season: 'spring' | 'autumn' = 'spring
 }
 `,
       'server.ts': `import { defineServer, wrapFunctions } from 'jexo';
-import * as functions from './functions';
+import * as functions from './functions.js';
 
 export default defineServer({
   name: ${quoted(serverName(info.name))},
@@ -157,7 +157,7 @@ export function demoProject(info: ProjectInfo): ProjectFiles {
       'functions.ts': functions!,
       'server.ts': `import { defineServer, prompt, template, tool, wrapFunctions } from 'jexo';
 import { z } from 'zod';
-import * as functions from './functions';
+import * as functions from './functions.js';
 
 const places = { MR: 'Millrace', UC: 'Upper Croft', SM: 'Saltmarsh' };
 const hives = new Map([
@@ -191,7 +191,7 @@ export default defineServer({
     ),
     template(
       'hive://{hive}',
-      { name: 'hive', description: 'The record of a hive.', mimeType: 'application/json', complete: { hive: [...hives.keys()] } },
+      { name: 'hive', description: 'Where a hive stands, how strong it is and how old its queen. Read it before you move or open the hive.', mimeType: 'application/json', complete: { hive: [...hives.keys()] } },
       ({ hive }) => hives.get(hive),
     ),
     prompt('inspection', { description: 'Begins a talk about one hive.', input: z.object({ hive: hiveId }) }, ({ hive }) => \`What should I look for when I open \${hive}?\`),
@@ -220,7 +220,15 @@ calls:
 /** From an OpenAPI document, which is copied into the project. */
 export function documentProject(
   info: ProjectInfo,
-  document: { readonly file: string; readonly text: string; readonly base?: string; readonly variables: readonly string[] },
+  document: {
+    readonly file: string;
+    readonly text: string;
+    readonly base?: string;
+    /** Variables of its secrets. */
+    readonly variables: readonly string[];
+    /** Variables by security scheme, where they are not to be named by the document. */
+    readonly secrets?: Readonly<Record<string, string>>;
+  },
 ): ProjectFiles {
   const env = { API_URL: document.base ?? '', ...Object.fromEntries(document.variables.map((name) => [name, ''])) };
   return project(info, {
@@ -237,7 +245,11 @@ export default defineServer({
   offers: [
     wrapRest(new URL('./${document.file}', import.meta.url), {
       base: env('API_URL'),
-      // Secrets are read from the environment, under the names of the document's security schemes: see .env
+${
+  document.secrets === undefined
+    ? "      // Secrets are read from the environment, under the names of the document's security schemes: see .env"
+    : `      secrets: ${literal(document.secrets, '      ')}, // variables by security scheme: see .env`
+}
       // only: ['GET *'],
     }),
   ],
@@ -280,7 +292,7 @@ export function endpointsProject(info: ProjectInfo, { base, endpoints, auth, hea
 export const endpoints: Endpoint[] = ${literal(endpoints, '')};
 `,
       'server.ts': `import { ${helpers}defineServer, env, wrapEndpoints } from 'jexo';
-import { endpoints } from './endpoints';
+import { endpoints } from './endpoints.js';
 
 export default defineServer({
   name: ${quoted(serverName(info.name))},

@@ -15,7 +15,7 @@ export interface OpenOptions {
   /** Which offers are kept, and what they are called. */
   readonly choice?: Choice;
   /** For documents: where the API is, and how it is offered. */
-  readonly rest?: Pick<WrapRestOptions, 'base' | 'as' | 'resources' | 'pick' | 'bodyTypes'>;
+  readonly rest?: Pick<WrapRestOptions, 'base' | 'as' | 'resources' | 'pick' | 'bodyTypes' | 'secrets'>;
   /** Takes modules that have changed anew. */
   readonly again?: boolean;
   /** Takes modules with a state of their own, whatever was loaded before; the packages they import are shared. */

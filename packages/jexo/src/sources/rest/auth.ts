@@ -44,14 +44,30 @@ export interface Prover {
   secrets(): readonly string[];
   /** Variables the secrets are read from, for messages. */
   readonly variables: readonly string[];
+  /** Variables that calls of these operations need: those of the first alternative of each that is set, or of the first we know. */
+  needed(operations: readonly Operation[]): readonly string[];
+  /** Schemes whose secrets are not looked for, because the document that names them is not on this disk. */
+  readonly notTrusted: readonly string[];
 }
 
 const none: Proof = { headers: {}, query: [], cookies: [] };
 /** Seconds before its end from which a token is fetched anew. */
 const early = 30;
 
-/** Chooses for each operation the first alternative of its security that we have the means for. */
-export function createProver(api: Api, given: Auth | Readonly<Record<string, Auth>> | undefined, send: typeof fetch): Prover {
+export interface ProverOptions {
+  readonly auth?: Auth | Readonly<Record<string, Auth>>;
+  /** Variables in which secrets are looked for, by the name of the security scheme. */
+  readonly secrets?: Readonly<Record<string, string>>;
+}
+
+/**
+ * Chooses for each operation the first alternative of its security that we have the means for.
+ *
+ * A document on this disk names the variables its secrets are looked for in. One from elsewhere could name any variable of this
+ * machine and have it sent to its own server: there only variables that the developer has named are read.
+ */
+export function createProver(api: Api, { auth: given, secrets = {} }: ProverOptions, send: typeof fetch): Prover {
+  requireSchemes(api, 'secrets', Object.keys(secrets));
   const known = new Set<string>();
   const tokens = new Map<string, { value: string; until: number }>();
   const isOne = given !== undefined && typeof (given as Auth).kind === 'string';
@@ -59,21 +75,17 @@ export function createProver(api: Api, given: Auth | Readonly<Record<string, Aut
   for (const [name, scheme] of Object.entries(api.schemes)) {
     const own =
       given === undefined
-        ? fromEnvironment(name, scheme)
+        ? secrets[name] !== undefined || !api.isRemote
+          ? fromEnvironment(name, scheme, secrets[name])
+          : undefined
         : isOne
           ? suits(given as Auth, scheme)
             ? (given as Auth)
             : undefined
           : (given as Record<string, Auth>)[name];
-    if (own !== undefined) byScheme.set(name, { scheme, auth: own, declared: given !== undefined });
+    if (own !== undefined) byScheme.set(name, { scheme, auth: own, declared: given !== undefined || secrets[name] !== undefined });
   }
-  if (given !== undefined && !isOne)
-    for (const name of Object.keys(given))
-      if (!(name in api.schemes))
-        throw new JexoError('JEXO_DEFINITION', `auth names ${name}, which is no security scheme of ${api.title}.`, {
-          where: `auth.${name}`,
-          next: `Its schemes are: ${Object.keys(api.schemes).join(', ') || 'none'}.`,
-        });
+  if (given !== undefined && !isOne) requireSchemes(api, 'auth', Object.keys(given));
   // A document that says nothing of security is sent what it was given.
   const plain = isOne && byScheme.size === 0 ? (given as Auth) : undefined;
   const secret = (setting: Setting, what: string) => {
@@ -157,12 +169,25 @@ export function createProver(api: Api, given: Auth | Readonly<Record<string, Aut
 
   return {
     variables: [
-      ...new Set(
-        [...byScheme.values(), ...(plain === undefined ? [] : [{ auth: plain }])].flatMap(({ auth }) =>
-          Object.values(auth).flatMap((value) => (typeof value === 'object' ? [value.variable] : [])),
-        ),
-      ),
+      ...new Set([...byScheme.values(), ...(plain === undefined ? [] : [{ auth: plain }])].flatMap(({ auth }) => variablesIn(auth))),
     ],
+    needed(operations) {
+      if (plain !== undefined) return operations.length > 0 ? variablesIn(plain) : [];
+      const all = operations.flatMap(({ security }) => {
+        if (security.some((needs) => needs.length === 0)) return [];
+        const able = security
+          .filter((needs) => needs.every(({ scheme }) => byScheme.has(scheme)))
+          .map((needs) => needs.flatMap(({ scheme }) => variablesIn(byScheme.get(scheme)!.auth)));
+        return able.find((variables) => variables.every((variable) => process.env[variable])) ?? able[0] ?? [];
+      });
+      return [...new Set(all)];
+    },
+    notTrusted:
+      given === undefined && api.isRemote
+        ? Object.entries(api.schemes).flatMap(([name, scheme]) =>
+            !(name in secrets) && fromEnvironment(name, scheme) !== undefined ? [name] : [],
+          )
+        : [],
     secrets: () => [...known],
     forget() {
       const had = tokens.size > 0;
@@ -194,6 +219,20 @@ export function createProver(api: Api, given: Auth | Readonly<Record<string, Aut
   };
 }
 
+function requireSchemes({ schemes, title }: Api, field: string, names: readonly string[]): void {
+  for (const name of names)
+    if (!Object.hasOwn(schemes, name))
+      throw new JexoError('JEXO_DEFINITION', `${field} names ${name}, which is no security scheme of ${title}.`, {
+        where: `${field}.${name}`,
+        next: `Its schemes are: ${Object.keys(schemes).join(', ') || 'none'}.`,
+      });
+}
+
+/** Variables without which this cannot be proven. */
+function variablesIn(auth: Auth): string[] {
+  return Object.values(auth).flatMap((value: unknown) => (isEnvSetting(value) && value.fallback === undefined ? [value.variable] : []));
+}
+
 function suits(auth: Auth, scheme: SecurityScheme): boolean {
   if (auth.kind === 'apiKey') return scheme.type === 'apiKey';
   if (auth.kind === 'basic') return scheme.type === 'http' && scheme.scheme === 'basic';
@@ -202,15 +241,22 @@ function suits(auth: Auth, scheme: SecurityScheme): boolean {
 }
 
 /** The variables in which the secrets of an API are looked for when nothing else is said. */
-export function variablesOf(api: Api): string[] {
+export function variablesOf(api: Api, secrets: Readonly<Record<string, string>> = {}): string[] {
   return Object.entries(api.schemes).flatMap(([name, scheme]) =>
-    Object.values(fromEnvironment(name, scheme) ?? {}).flatMap((value: unknown) => (isEnvSetting(value) ? [value.variable] : [])),
+    Object.values(fromEnvironment(name, scheme, secrets[name]) ?? {}).flatMap((value: unknown) =>
+      isEnvSetting(value) ? [value.variable] : [],
+    ),
   );
 }
 
+/** The variable a scheme of this name is looked for in. */
+export function variableNamed(scheme: string): string {
+  return snakeCase(scheme.replaceAll(/\W+/g, '_')).toUpperCase();
+}
+
 /** Where a secret is looked for when nothing was said: `registryToken` is read from REGISTRY_TOKEN. */
-function fromEnvironment(name: string, scheme: SecurityScheme): Auth | undefined {
-  const variable = snakeCase(name.replaceAll(/\W+/g, '_')).toUpperCase();
+function fromEnvironment(name: string, scheme: SecurityScheme, given?: string): Auth | undefined {
+  const variable = given ?? variableNamed(name);
   if (scheme.type === 'apiKey') return apiKey(env(variable));
   if (scheme.type === 'http')
     return scheme.scheme === 'basic'

@@ -17,7 +17,7 @@ export interface BuiltRequest {
 /** @throws TypeError in words for the caller, when a value cannot be sent */
 export function buildRequest(
   operation: Operation,
-  { targets, fixed, mediaType, binary }: OperationInput,
+  { targets, fixed, defaults, mediaType, binary }: OperationInput,
   input: Readonly<Record<string, unknown>>,
 ): BuiltRequest {
   let { path } = operation;
@@ -46,7 +46,7 @@ export function buildRequest(
     }
   };
   for (const [target, value] of fixed) put(target, isEnvSetting(value) ? readSetting(value, 'A fixed input') : value);
-  for (const [name, target] of targets) put(target, input[name]);
+  for (const [name, target] of targets) put(target, input[name] ?? (name in input ? input[name] : defaults.get(name)));
   const hasFields = Object.keys(fields).length > 0;
   const isForm = mediaType !== undefined && /form/i.test(mediaType);
   const value =
@@ -57,7 +57,7 @@ export function buildRequest(
   if (body !== undefined && !(body instanceof FormData)) headers['Content-Type'] = mediaType!;
   const accept = operation.answer?.mediaType;
   headers.Accept =
-    accept === undefined
+    accept === undefined || accept.includes('*')
       ? 'application/json, */*;q=0.5'
       : /json/i.test(accept)
         ? `${accept}, application/problem+json, */*;q=0.5`

@@ -3,6 +3,7 @@ import type { JsonSchema } from '../../protocol/types.js';
 import { discriminatorOf, findKinds, told, withKinds } from './discriminator.js';
 import { cutText } from './cut-text.js';
 import type { RestDocument } from './read-document.js';
+import { shareParts, type Origin } from './share-parts.js';
 
 /** `input` leaves out what only the API may set, and keeps every limit; `output` leaves out what only callers set, and is lenient. */
 export type Direction = 'input' | 'output';
@@ -62,6 +63,12 @@ const tooMany = Symbol('too many parts');
 
 export function schemaConverter(document: RestDocument): SchemaConverter {
   const done = new Map<string, { readonly schema: JsonSchema; readonly parts: number }>();
+  const origins = new WeakMap<object, Origin>();
+  const from = (ref: string, part: JsonSchema, described: object): JsonSchema => {
+    const placed = { ...part, ...described };
+    origins.set(placed, { ref, part });
+    return placed;
+  };
   /** What is known to have too many parts by itself, by depth. */
   const tooLarge = new Set<string>();
   const follow = (value: unknown): Node | undefined => {
@@ -109,7 +116,7 @@ export function schemaConverter(document: RestDocument): SchemaConverter {
       const known = deepest === Infinity ? done.get(key) : undefined;
       if (known !== undefined) {
         count(known.parts);
-        return { ...known.schema, ...described };
+        return from(ref, known.schema, described);
       }
       const sized = `${key} ${deepest - depth}`;
       if (tooLarge.has(sized)) throw tooMany;
@@ -129,12 +136,17 @@ export function schemaConverter(document: RestDocument): SchemaConverter {
         return { $ref: `#/$defs/${own.name}`, ...described };
       }
       if (deepest === Infinity && uses === usesBefore) done.set(key, { schema: made, parts: parts - partsBefore });
-      return { ...made, ...described };
+      return deepest === Infinity && uses === usesBefore ? from(ref, made, described) : { ...made, ...described };
     };
     const made = convert(schema, 0);
-    return named.size === 0
-      ? made
-      : { ...made, $defs: Object.fromEntries([...named.values()].map(({ name, schema: part }) => [name, part!])) };
+    const shared = shareParts(made, origins, (ref) => {
+      const name = nameOf(ref);
+      named.set(ref, { name });
+      return name;
+    });
+    const recursive = [...named.values()].flatMap(({ name, schema: part }) => (part === undefined ? [] : [[name, part] as const]));
+    const defs = { ...Object.fromEntries(recursive), ...shared.defs };
+    return Object.keys(defs).length === 0 ? made : { ...shared.schema, $defs: defs };
   };
 
   return (schema, direction) => {

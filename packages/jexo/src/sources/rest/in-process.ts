@@ -117,7 +117,10 @@ const methods = new Set(['GET', 'POST', 'PUT', 'PATCH', 'DELETE']);
  * registered, so ask before you register them; Express-style and Hono-style apps can be asked at any time before serving. An
  * Express-style router that is mounted under a path keeps that path to itself: ask the router, and say the path.
  *
+ * The protocol's own endpoint is left out, and a route whose body is not known is marked, see `Endpoint.unknownBody`.
+ *
  * @param under the path the routes lie under, for a router that is mounted somewhere. Default: none
+ * @param endpointPath where the app serves the protocol itself: no tool is made of that. Default `/mcp`
  * @throws JexoError JEXO_DEFINITION for an app that does not know its routes
  * @example
  * const routes = routesOf(app);
@@ -126,7 +129,8 @@ const methods = new Set(['GET', 'POST', 'PUT', 'PATCH', 'DELETE']);
  * @example
  * wrapEndpoints([...routesOf(app), ...routesOf(hives, '/api/hives')], { send: inProcess(app) })
  */
-export function routesOf(app: unknown, under = ''): readonly Endpoint[] {
+export function routesOf(app: unknown, under = '', endpointPath = '/mcp'): readonly Endpoint[] {
+  const isOwn = ({ at }: Endpoint) => at.slice(at.indexOf(' ') + 1).replace(/\/+$/, '') === endpointPath;
   const prefix = under.replace(/\/+$/, '').replace(/^(?=[^/])/, '/');
   const own = app as {
     addHook?: (name: string, task: (route: FastifyRoute) => void) => void;
@@ -136,20 +140,32 @@ export function routesOf(app: unknown, under = ''): readonly Endpoint[] {
   };
   if (typeof own.addHook === 'function') {
     const found: Endpoint[] = [];
-    own.addHook('onRoute', (route) => found.push(...fastifyEndpoints({ ...route, url: prefix + route.url })));
+    own.addHook('onRoute', (route) =>
+      found.push(...fastifyEndpoints({ ...route, url: prefix + route.url }).filter((each) => !isOwn(each))),
+    );
     return found;
   }
   if (Array.isArray(own.routes))
     return once(
       (own.routes as { method: string; path: string }[])
         .filter(({ method, path }) => methods.has(method.toUpperCase()) && !path.includes('*'))
-        .map(({ method, path }) => ({ at: `${method.toUpperCase()} ${joined(prefix, path)}` })),
+
+        .map(({ method, path }) => bare(method.toUpperCase(), joined(prefix, path)))
+        .filter((each) => !isOwn(each)),
     );
   const stack = [own.router, own._router, app].map(stackOf).find((each) => each !== undefined);
-  if (stack !== undefined) return once(layerEndpoints(stack, prefix));
+  if (stack !== undefined) return once(layerEndpoints(stack, prefix).filter((each) => !isOwn(each)));
   throw new JexoError('JEXO_DEFINITION', 'This app does not tell its routes.', {
     next: "Declare them: wrapEndpoints([{ at: 'GET /hives', … }], { send: inProcess(app) })",
   });
+}
+
+/** Methods whose requests mostly carry a body (RFC 9110, 9.3). */
+const takesBody = new Set(['POST', 'PUT', 'PATCH']);
+
+/** A route of which the app knows nothing but method and path. */
+function bare(method: string, path: string): Endpoint {
+  return { at: `${method} ${path}`, ...(takesBody.has(method) && { unknownBody: true }) };
 }
 
 interface FastifyRoute {
@@ -169,7 +185,8 @@ interface FastifyRoute {
   };
 }
 
-function fastifyEndpoints({ method, url, schema = {} }: FastifyRoute): Endpoint[] {
+function fastifyEndpoints(route: FastifyRoute): Endpoint[] {
+  const { method, url, schema = {} } = route;
   if (url.includes('*') || schema.hide) return [];
   const { params, querystring, headers, body, response = {}, operationId, summary, description, tags } = schema;
   const answer = Object.entries(response).find(([status]) => /^2/.test(status))?.[1];
@@ -185,7 +202,7 @@ function fastifyEndpoints({ method, url, schema = {} }: FastifyRoute): Endpoint[
       ...(params && { path: objectOf(params) }),
       ...(querystring && { query: objectOf(querystring) }),
       ...(headers && { headers: objectOf(headers) }),
-      ...(body && { body: objectOf(body) }),
+      ...(body ? { body: objectOf(body) } : takesBody.has(each) && route.schema === undefined && { unknownBody: true as const }),
       ...(answer && { answer }),
     }));
 }
@@ -225,7 +242,7 @@ function layerEndpoints(stack: readonly Layer[], prefix: string): Endpoint[] {
             : Object.keys(route.methods)
                 .map((method) => method.toUpperCase())
                 .filter((method) => methods.has(method))
-                .map((method) => ({ at: `${method} ${joined(prefix, path)}` })),
+                .map((method) => bare(method, joined(prefix, path))),
         ),
   );
 }

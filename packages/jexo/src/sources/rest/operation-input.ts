@@ -26,6 +26,8 @@ export interface OperationInput {
   readonly targets: ReadonlyMap<string, Target>;
   /** Sent with every call, by their targets. */
   readonly fixed: readonly (readonly [Target, unknown])[];
+  /** Sent when the caller says nothing, by the name a caller uses: defaults that the developer set, not those of the document. */
+  readonly defaults: ReadonlyMap<string, unknown>;
   /** The media type of the body, when there is one. */
   readonly mediaType?: string;
   /** Of a form's fields, which hold base64. */
@@ -92,6 +94,7 @@ export function operationInput(
   const required: string[] = [];
   const targets = new Map<string, Target>();
   const fixed: [Target, unknown][] = [];
+  const defaults = new Map<string, unknown>();
   for (const field of named(fields)) {
     const change = changesOf(field.name) ?? {};
     if (change.fix !== undefined) {
@@ -111,6 +114,7 @@ export function operationInput(
       ...(change.describe !== undefined && { description: change.describe }),
     };
     targets.set(name, field.target);
+    if (change.default !== undefined) defaults.set(name, change.default);
     if (field.required && change.default === undefined) required.push(name);
   }
   return {
@@ -123,6 +127,7 @@ export function operationInput(
     },
     targets,
     fixed,
+    defaults,
     ...(body && { mediaType: body.mediaType }),
     binary,
   };

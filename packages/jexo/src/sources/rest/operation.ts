@@ -52,7 +52,7 @@ export interface Operation {
   /** Alternatives; each needs all of its schemes. Empty when none is needed. */
   readonly security: readonly (readonly { readonly scheme: string; readonly scopes: readonly string[] }[])[];
   readonly servers: readonly Server[];
-  /** File and line. */
+  /** File and line, looked for when it is read. */
   readonly where: string;
 }
 
@@ -75,6 +75,8 @@ export interface Api {
   readonly operations: readonly Operation[];
   readonly schemes: Readonly<Record<string, SecurityScheme>>;
   readonly servers: readonly Server[];
+  /** True when the document is not on this disk, and so may not name what is read here. */
+  readonly isRemote: boolean;
   /** What could not be read. */
   readonly problems: readonly { readonly name: string; readonly where: string; readonly why: string; readonly next: string }[];
 }

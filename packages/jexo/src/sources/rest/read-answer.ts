@@ -50,6 +50,7 @@ export async function readAnswer(received: Received, context: AnswerContext): Pr
   }
   if (json !== undefined) return structured(json.value, context);
   if (received.bytes.length === 0) {
+    if (operation.method === 'HEAD' || operation.method === 'OPTIONS') return headersOf(received, context);
     const location = received.headers.get('location');
     const words = `Done: ${received.status} ${received.statusText || 'without content'}.${location === null ? '' : ` It is at ${clean(location)}.`}`;
     return context.output === undefined
@@ -95,6 +96,12 @@ export async function structured(value: unknown, { output, wrapped, most, keep, 
       isError: true,
     });
   return answer({ content: [textBlock(text), ...note], structured: promised as Record<string, unknown> });
+}
+
+/** What HEAD and OPTIONS are asked for: the headers. */
+function headersOf({ status, statusText, headers }: Received, { clean }: AnswerContext): Result {
+  const lines = [...headers].filter(([name]) => name !== 'set-cookie').map(([name, value]) => `${name}: ${value}`);
+  return answer({ content: [textBlock(clean([[status, statusText].filter(Boolean).join(' '), ...lines].join('\n')))] });
 }
 
 function media({ bytes, status }: Received, type: string, { most, keep, clean, operation }: AnswerContext): Result {

@@ -1,5 +1,6 @@
 import { JexoError, messageOf } from '../../errors.js';
 import { isRecord } from '../../offers/answer.js';
+import { glob } from '../../offers/choose.js';
 import type { Api, Body, Operation, Parameter, Place, SecurityScheme, Server, Style } from './operation.js';
 import type { RestDocument } from './read-document.js';
 import { upgraded } from './swagger-2.js';
@@ -18,9 +19,10 @@ type Node = Readonly<Record<string, unknown>>;
 /**
  * The operations of a document: OpenAPI 3.0, 3.1 or Swagger 2.0. An operation that cannot be read is told of; the rest goes on.
  * @param bodyTypes the media type of a body where an operation takes several, by operationId or `POST /hives`
+ * @param asked patterns of `only`: HEAD and OPTIONS are read only where one of them asks for them, as `HEAD *` or an operationId
  * @throws JexoError JEXO_DOCUMENT when it is no such document
  */
-export function readApi(document: RestDocument, bodyTypes: Readonly<Record<string, string>> = {}): Api {
+export function readApi(document: RestDocument, bodyTypes: Readonly<Record<string, string>> = {}, asked: readonly string[] = []): Api {
   const { root, shown } = document;
   const version = String(root.openapi ?? root.swagger ?? '');
   if (!/^(?:3\.[01]|2\.0)/.test(version))
@@ -46,10 +48,16 @@ export function readApi(document: RestDocument, bodyTypes: Readonly<Record<strin
       if (!methods.has(method)) continue;
       const operation = follow(item[method]);
       if (operation === undefined) continue;
-      const where = document.whereOf(['paths', path, method]);
+      // A place is looked for when somebody asks: that reads the whole text once.
+      const whereOf = () => document.whereOf(['paths', path, method]);
       const name = typeof operation.operationId === 'string' ? operation.operationId : `${method.toUpperCase()} ${path}`;
-      if (method === 'trace' || method === 'options' || method === 'head') {
-        problems.push({ name, where, why: `${method.toUpperCase()} says nothing a model could use`, next: 'Nothing needs to be done.' });
+      const at = `${method.toUpperCase()} ${path}`;
+      if (method === 'trace' || ((method === 'options' || method === 'head') && !isAskedFor(asked, name, at))) {
+        const [why, next] =
+          method === 'trace'
+            ? ['TRACE sends back what it was sent, secrets too', 'Nothing needs to be done.']
+            : [`${method.toUpperCase()} answers with headers alone`, `If you want it, ask for it: only: ['*', ${JSON.stringify(at)}].`];
+        problems.push(problemAt(whereOf, { name, why, next }));
         continue;
       }
       try {
@@ -61,15 +69,17 @@ export function readApi(document: RestDocument, bodyTypes: Readonly<Record<strin
             path,
             operation: plain,
             item: isOld ? {} : item,
-            where,
+            whereOf,
             follow,
             security: plain.security ?? rootSecurity,
             servers: own === undefined ? servers : serversOf(own, document.url),
-            bodyType: bodyTypes[name] ?? bodyTypes[`${method.toUpperCase()} ${path}`],
+            bodyType: bodyTypes[name] ?? bodyTypes[at],
           }),
         );
       } catch (error) {
-        problems.push({ name, where, why: messageOf(error), next: 'Mend the document, or leave the operation out with except.' });
+        problems.push(
+          problemAt(whereOf, { name, why: messageOf(error), next: 'Mend the document, or leave the operation out with except.' }),
+        );
       }
     }
   }
@@ -87,8 +97,20 @@ export function readApi(document: RestDocument, bodyTypes: Readonly<Record<strin
       }),
     ),
     servers,
+    isRemote: document.url !== undefined,
     problems,
   };
+}
+
+/** A problem whose place is looked for only when it is shown. */
+function problemAt(whereOf: () => string, problem: Omit<Api['problems'][number], 'where'>): Api['problems'][number] {
+  return Object.defineProperty({ ...problem, where: '' }, 'where', { get: whereOf, enumerable: true });
+}
+
+/** `*` alone asks for nothing in particular. */
+export function isAskedFor(asked: readonly string[], name: string, at: string): boolean {
+  const [method] = at.split(' ');
+  return asked.some((pattern) => pattern === name || (pattern.startsWith(`${method} `) && glob(pattern).test(at)));
 }
 
 /** Follows references until there is a value; undefined when it is no object. */
@@ -108,14 +130,14 @@ interface Reading {
   readonly path: string;
   readonly operation: Node;
   readonly item: Node;
-  readonly where: string;
+  readonly whereOf: () => string;
   readonly follow: (value: unknown) => Node | undefined;
   readonly security: unknown;
   readonly servers: readonly Server[];
   readonly bodyType: string | undefined;
 }
 
-function readOperation({ method, path, operation, item, where, follow, security, servers, bodyType }: Reading): Operation {
+function readOperation({ method, path, operation, item, whereOf, follow, security, servers, bodyType }: Reading): Operation {
   const parameters = new Map<string, Parameter>();
   for (const each of [...list(item.parameters), ...list(operation.parameters)]) {
     const parameter = readParameter(follow(each), follow);
@@ -133,7 +155,9 @@ function readOperation({ method, path, operation, item, where, follow, security,
         allowReserved: false,
       });
   const body = readBody(follow(operation.requestBody), bodyType, follow);
-  const answer = readAnswer(follow(operation.responses) ?? {}, follow);
+  const promised = readAnswer(follow(operation.responses) ?? {}, follow);
+  // The answer to HEAD never has a body (RFC 9110, 9.3.2), whatever the document copies from GET.
+  const answer = method === 'head' && promised !== undefined ? { status: promised.status, description: promised.description } : promised;
   const summary = text(operation.summary) ?? text(item.summary);
   const description = text(operation.description) ?? text(item.description);
   return {
@@ -151,7 +175,9 @@ function readOperation({ method, path, operation, item, where, follow, security,
       Object.entries(isRecord(need) ? need : {}).map(([scheme, scopes]) => ({ scheme, scopes: list(scopes).map(String) })),
     ),
     servers,
-    where,
+    get where() {
+      return whereOf();
+    },
   };
 }
 
@@ -195,9 +221,11 @@ function readBody(body: Node | undefined, wanted: string | undefined, follow: Re
   if (types.length === 0) return undefined;
   const chosen = wanted === undefined ? best(types) : types.find(([type]) => type.toLowerCase().startsWith(wanted.toLowerCase()));
   if (chosen === undefined) throw new Error(`its body is not sent as ${wanted}; it takes ${types.map(([type]) => type).join(', ')}`);
-  const [mediaType, media] = chosen;
-  const description = text(body.description);
+  const [named, media] = chosen;
+  // `*/*` says that any type will do; a request has to name one.
   const found = follow(media) ?? {};
+  const mediaType = named.includes('*') ? openType(named, follow(found.schema)) : named;
+  const description = text(body.description);
   return {
     required: body.required === true,
     ...(description !== undefined && { description }),
@@ -206,11 +234,18 @@ function readBody(body: Node | undefined, wanted: string | undefined, follow: Re
     encoding: (follow(found.encoding) ?? {}) as Body['encoding'],
     others: types
       .filter(
-        ([type, each]) =>
-          wanted === undefined && type !== mediaType && JSON.stringify(follow(each)?.schema) !== JSON.stringify(found.schema),
+        ([type, each]) => wanted === undefined && type !== named && JSON.stringify(follow(each)?.schema) !== JSON.stringify(found.schema),
       )
       .map(([type]) => type),
   };
+}
+
+/** What is sent where a document leaves the type open, in whole or in part. */
+function openType(range: string, schema: Node | undefined): string {
+  const [kind] = range.split('/');
+  if (kind === 'text') return 'text/plain';
+  const isBytes = schema?.type === 'string' && (schema.format === 'binary' || schema.contentEncoding !== undefined);
+  return (kind === '*' || kind === 'application') && !isBytes ? 'application/json' : 'application/octet-stream';
 }
 
 function best<T>(types: readonly (readonly [string, T])[]): readonly [string, T] {

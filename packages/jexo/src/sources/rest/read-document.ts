@@ -4,6 +4,7 @@ import { fileURLToPath, pathToFileURL } from 'node:url';
 import { LineCounter, parseDocument } from 'yaml';
 import { JexoError, messageOf } from '../../errors.js';
 import { isRecord } from '../../offers/answer.js';
+import { jsonLines } from './json-lines.js';
 import { frozenText, noteDocument } from './frozen-documents.js';
 
 /** A document and all it refers to, every `$ref` absolute. */
@@ -17,6 +18,8 @@ export interface RestDocument {
   whereOf(path: readonly (string | number)[]): string;
   /** What a reference leads to. @throws JexoError JEXO_DOCUMENT */
   resolve(ref: string): unknown;
+  /** References that lead nowhere. */
+  readonly brokenRefs: readonly string[];
 }
 
 const mostDocuments = 500;
@@ -52,7 +55,9 @@ async function assemble(
   lineOf: Parsed['lineOf'] = () => undefined,
 ): Promise<RestDocument> {
   const documents = new Map<string, unknown>();
-  const alone = standsAlone(value);
+  const unread = new Map<string, unknown>();
+  const references = new Set<string>();
+  const alone = standsAlone(value, references);
   const queue: [string, unknown][] = [[href, value]];
   const wanted = new Set([href]);
   while (queue.length > 0) {
@@ -62,30 +67,33 @@ async function assemble(
       base,
       alone
         ? document
-        : absolute(document, base, base === href, (other) => {
+        : absolute(document, base, base === href, references, (other) => {
             if (wanted.has(other)) return;
             wanted.add(other);
-            if (wanted.size > mostDocuments)
-              throw new JexoError('JEXO_DOCUMENT', `${shown} refers to more than ${mostDocuments} documents.`, { where: shown });
-            // A document from elsewhere is not to read files of this machine.
-            if (other.startsWith('file:') && !href.startsWith('file:'))
-              throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${other}, a file of this machine.`, {
-                where: shown,
-                next: 'Download the document, look at it, and serve the copy.',
-              });
-            // Nor is it to have this machine ask others on its behalf.
-            if (!href.startsWith('file:') && new URL(other).origin !== new URL(href).origin)
-              throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${other}, on another host.`, {
-                where: shown,
-                next: 'Download the document, look at it, and serve the copy.',
-              });
+            requireReachable(shown, href, other, wanted.size);
             queue.push([other, undefined]);
           }),
     );
-    for (const next of queue)
-      if (next[1] === undefined)
-        next[1] = (await load(next[0], next[0].startsWith('file:') ? fileURLToPath(next[0]) : next[0], href)).value;
+    for (const next of queue) {
+      if (next[1] !== undefined) continue;
+      const [other] = next;
+      try {
+        next[1] = (await load(other, other.startsWith('file:') ? fileURLToPath(other) : other, href)).value;
+      } catch (error) {
+        // Only what needs it is lost; an example may name files that were never there.
+        unread.set(other, error);
+        next[1] = {};
+      }
+    }
   }
+  const resolve = (ref: string): unknown => {
+    const at = ref.indexOf('#');
+    const document = at <= 0 ? href : ref.slice(0, at);
+    if (unread.has(document)) throw unread.get(document);
+    const found = pointTo(documents.get(document), at < 0 ? '' : ref.slice(at + 1));
+    if (found === undefined) throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${ref}, which is not there.`, { where: shown });
+    return found;
+  };
   return {
     root: documents.get(href) as Record<string, unknown>,
     shown,
@@ -94,40 +102,67 @@ async function assemble(
       const line = lineOf(path);
       return line === undefined ? `${shown}#/${path.join('/')}` : `${shown}:${line}`;
     },
-    resolve(ref) {
-      const at = ref.indexOf('#');
-      const document = documents.get(at <= 0 ? href : ref.slice(0, at));
-      const found = pointTo(document, at < 0 ? '' : ref.slice(at + 1));
-      if (found === undefined) throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${ref}, which is not there.`, { where: shown });
-      return found;
-    },
+    resolve,
+    brokenRefs: [...references].filter((ref) => {
+      try {
+        resolve(ref);
+        return false;
+      } catch {
+        return true;
+      }
+    }),
   };
 }
 
-/** True when every reference stays within the document. */
-function standsAlone(value: unknown): boolean {
-  if (Array.isArray(value)) return value.every(standsAlone);
+/** @throws JexoError JEXO_DOCUMENT when a document may not have this machine read another one on its behalf */
+function requireReachable(shown: string, href: string, other: string, count: number): void {
+  const next = 'Download the document, look at it, and serve the copy.';
+  if (count > mostDocuments)
+    throw new JexoError('JEXO_DOCUMENT', `${shown} refers to more than ${mostDocuments} documents.`, { where: shown });
+  if (href.startsWith('file:')) return;
+  if (other.startsWith('file:'))
+    throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${other}, a file of this machine.`, { where: shown, next });
+  if (new URL(other).origin !== new URL(href).origin)
+    throw new JexoError('JEXO_DOCUMENT', `${shown} refers to ${other}, on another host.`, { where: shown, next });
+}
+
+/** True when every reference stays within the document; they are gathered on the way. */
+function standsAlone(value: unknown, references: Set<string>): boolean {
+  let alone = true;
+  if (Array.isArray(value)) {
+    for (const item of value) if (typeof item === 'object' && !standsAlone(item, references)) alone = false;
+    return alone;
+  }
   if (!isRecord(value)) return true;
   for (const key in value) {
     const item = value[key];
-    if (typeof item === 'object' ? !standsAlone(item) : key === '$ref' && typeof item === 'string' && !item.startsWith('#')) return false;
+    if (typeof item === 'object') {
+      if (!standsAlone(item, references)) alone = false;
+    } else if (key === '$ref' && typeof item === 'string') {
+      if (item.startsWith('#')) references.add(item);
+      else alone = false;
+    }
   }
-  return true;
+  return alone;
 }
 
-function absolute(value: unknown, base: string, isMain: boolean, found: (document: string) => void): unknown {
-  if (Array.isArray(value)) return value.map((item) => absolute(item, base, isMain, found));
+function absolute(value: unknown, base: string, isMain: boolean, references: Set<string>, found: (document: string) => void): unknown {
+  if (Array.isArray(value)) return value.map((item) => absolute(item, base, isMain, references, found));
   if (!isRecord(value)) return value;
   return Object.fromEntries(
     Object.entries(value).map(([key, item]) => {
-      if (key !== '$ref' || typeof item !== 'string') return [key, absolute(item, base, isMain, found)];
-      if (item.startsWith('#')) return [key, isMain ? item : base + item];
+      if (key !== '$ref' || typeof item !== 'string') return [key, absolute(item, base, isMain, references, found)];
+      const noted = (ref: string) => {
+        references.add(ref);
+        return [key, ref];
+      };
+      if (item.startsWith('#')) return noted(isMain ? item : base + item);
       const url = URL.canParse(item, base) ? new URL(item, base) : undefined;
       if (url === undefined || !/^(?:file|https?):$/.test(url.protocol)) return [key, item];
       const pointer = url.hash;
       url.hash = '';
       found(url.href);
-      return [key, url.href + (pointer === '' ? '#' : pointer)];
+      return noted(url.href + (pointer === '' ? '#' : pointer));
     }),
   );
 }
@@ -171,36 +206,40 @@ async function download(href: string): Promise<string> {
   return text;
 }
 
+/** Keys from the root to an operation: deeper places are told by the operation they are in. */
+const operationDepth = 3;
+
 /** JSON is read as JSON, which is much faster; its lines are looked for only when they are needed. */
 function parse(text: string, shown: string): Parsed {
-  const read = () => {
-    const lines = new LineCounter();
-    return { document: parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: false }), lines };
-  };
-  let whole: ReturnType<typeof read> | undefined;
-  const lineOf = (path: readonly (string | number)[]) => {
-    whole ??= read();
-    for (let length = path.length; length > 0; length--) {
-      const parent = whole.document.getIn(path.slice(0, length - 1), true) as
-        { items?: { key?: { value?: unknown; range?: [number] } }[] } | undefined;
-      const key = parent?.items?.find((item) => String(item.key?.value) === String(path[length - 1]))?.key;
-      const node = key ?? (whole.document.getIn(path.slice(0, length), true) as { range?: [number] } | undefined);
-      if (node?.range) return whole.lines.linePos(node.range[0]).line;
-    }
-    return 1;
-  };
   if (/^\s*[{[]/.test(text)) {
     try {
-      return { value: JSON.parse(text) as unknown, lineOf };
+      const value = JSON.parse(text) as unknown;
+      let find: ReturnType<typeof jsonLines> | undefined;
+      return { value, lineOf: (path) => (find ??= jsonLines(text, operationDepth))(path) };
     } catch {
       // YAML allows more, and says where it is wrong
     }
   }
-  whole = read();
-  const [broken] = whole.document.errors;
+  return parseYaml(text, shown);
+}
+
+function parseYaml(text: string, shown: string): Parsed {
+  const lines = new LineCounter();
+  const document = parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: false });
+  const [broken] = document.errors;
   if (broken !== undefined) {
-    const { line, col } = whole.lines.linePos(broken.pos[0]);
+    const { line, col } = lines.linePos(broken.pos[0]);
     throw new JexoError('JEXO_SYNTAX', `${shown}:${line}:${col}: ${broken.message}`, { where: `${shown}:${line}:${col}` });
   }
-  return { value: whole.document.toJS({ maxAliasCount: 1000 }) as unknown, lineOf };
+  const lineOf = (path: readonly (string | number)[]) => {
+    for (let length = path.length; length > 0; length--) {
+      const parent = document.getIn(path.slice(0, length - 1), true) as
+        { items?: { key?: { value?: unknown; range?: [number] } }[] } | undefined;
+      const key = parent?.items?.find((item) => String(item.key?.value) === String(path[length - 1]))?.key;
+      const node = key ?? (document.getIn(path.slice(0, length), true) as { range?: [number] } | undefined);
+      if (node?.range) return lines.linePos(node.range[0]).line;
+    }
+    return 1;
+  };
+  return { value: document.toJS({ maxAliasCount: 1000 }) as unknown, lineOf };
 }

@@ -1,9 +1,10 @@
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import { answer } from '../../offers/answer.js';
 import type { Call } from '../../offers/call.js';
-import { compileSchema, type CompiledSchema } from '../../offers/schema.js';
+import { lazySchema, type CompiledSchema } from '../../offers/schema.js';
 import type { JsonSchema } from '../../protocol/types.js';
-import { readSetting } from '../setting.js';
+import type { NeededSetting } from '../../offers/offer.js';
+import { isEnvSetting, readSetting } from '../setting.js';
 import { baseOf, join } from './address.js';
 import { createProver } from './auth.js';
 import { buildRequest } from './build-request.js';
@@ -19,7 +20,7 @@ import type { WrapRestOptions } from './wrap-rest.js';
 
 /** An operation, ready to be called. */
 export interface Prepared {
-  readonly schema: JsonSchema;
+  readonly input: CompiledSchema;
   readonly output: CompiledSchema | undefined;
   readonly run: (input: Record<string, unknown>, call: Call) => Promise<ReturnType<typeof answer>>;
   /** Reads it as a resource. */
@@ -33,7 +34,7 @@ const namesSecret = /auth|cookie|key|token|secret|password/i;
 export function createService(api: Api, options: WrapRestOptions) {
   const { pages: mostPages = 20, pick = false, answerCharacters = 24_000, headers = {}, send: fetchOne = fetch } = options;
   const title = options.name ?? api.title;
-  const prover = createProver(api, options.auth, fetchOne);
+  const prover = createProver(api, options, fetchOne);
   const sender = createSender(prover, title, fetchOne, options);
   const long = createLongAnswers(title, slugOf(title), answerCharacters);
   let sent: Record<string, string> | undefined;
@@ -49,43 +50,59 @@ export function createService(api: Api, options: WrapRestOptions) {
       text,
     );
 
-  const prepare = (operation: Operation, own: OperationInput, promised: JsonSchema | undefined): Prepared => {
+  /** @param makeInput and `promise` convert schemas of the document, when the operation is first listed or called */
+  const prepare = (operation: Operation, makeInput: () => OperationInput, promise: (() => JsonSchema) | undefined): Prepared => {
     const paging = mostPages > 1 ? pagingOf(operation, operation.answer?.linked ?? false) : undefined;
-    const properties = own.schema.properties as Record<string, JsonSchema>;
-    const extra: Record<string, JsonSchema> = {
-      ...(paging !== undefined &&
-        !('pages' in properties) && {
-          pages: {
-            type: 'integer',
-            minimum: 1,
-            maximum: mostPages,
-            default: 1,
-            description: 'how many pages to fetch, one after the other',
-          },
-        }),
-      ...(pick &&
-        promised !== undefined &&
-        !('pick' in properties) && {
-          pick: { type: 'string', description: 'a JMESPath expression: what of the answer is wanted, as items[].id' },
-        }),
-    };
-    const { wrapped, schema: output } =
-      pick || promised === undefined || !/json/i.test(operation.answer?.mediaType ?? '')
-        ? { wrapped: false, schema: undefined }
-        : rooted(promised);
-    const compiled = output === undefined ? undefined : compileSchema(output, 'output', operation.where);
+    const place = `${operation.method} ${operation.path}`;
+    const own = once(makeInput);
+    const propertiesOf = () => own().schema.properties as Record<string, JsonSchema>;
+    const extraInputs = once((): Record<string, JsonSchema> => {
+      const properties = propertiesOf();
+      return {
+        ...(paging !== undefined &&
+          !('pages' in properties) && {
+            pages: {
+              type: 'integer',
+              minimum: 1,
+              maximum: mostPages,
+              default: 1,
+              description: 'how many pages to fetch, one after the other',
+            },
+          }),
+        ...(pick &&
+          promise !== undefined &&
+          !('pick' in properties) && {
+            pick: { type: 'string', description: 'a JMESPath expression: what of the answer is wanted, as items[].id' },
+          }),
+      };
+    });
+    // A default in a document says what the API does without the value; sending it could overwrite what nobody meant to change.
+    const input = lazySchema(
+      () => {
+        const extra = extraInputs();
+        const { schema } = own();
+        return Object.keys(extra).length === 0 ? schema : { ...schema, properties: { ...propertiesOf(), ...extra } };
+      },
+      place,
+      { fillDefaults: false },
+    );
+    const promised =
+      pick || promise === undefined || !/json/i.test(operation.answer?.mediaType ?? '') ? undefined : once(() => rooted(promise()));
+    const compiled = promised === undefined ? undefined : lazySchema(() => promised().schema, place);
     const context: AnswerContext = {
       title,
       operation,
       output: compiled,
-      wrapped,
+      get wrapped() {
+        return promised?.().wrapped ?? false;
+      },
       most: answerCharacters,
       keep: long.keep,
       clean,
       variables: prover.variables,
     };
     const request = async (input: Record<string, unknown>, signal: AbortSignal): Promise<Received> => {
-      const built = buildRequest(operation, own, input);
+      const built = buildRequest(operation, own(), input);
       Object.assign(built.headers, ownHeaders());
       const base = baseOf(operation, api, options);
       return sender.send(operation, join(base, built.path), built, signal, base.host);
@@ -108,10 +125,12 @@ export function createService(api: Api, options: WrapRestOptions) {
       );
     };
     const pagesOf = (input: Record<string, unknown>, signal: AbortSignal): PageSource => {
-      const parameter = paging === undefined || paging.kind === 'link' ? undefined : inputFor(own, paging.parameter);
+      const parameter = paging === undefined || paging.kind === 'link' ? undefined : inputFor(own(), paging.parameter);
       return {
         paging: paging!,
-        sent: parameter === undefined ? undefined : input[parameter],
+        // Without the value, the document's default says where counting starts.
+        sent:
+          parameter === undefined ? undefined : (input[parameter] ?? own().defaults.get(parameter) ?? propertiesOf()[parameter]?.default),
         again: (value) => request({ ...input, [parameter!]: value }, signal),
         at: (address) => fetchNext(address, signal),
         read: (received) => jsonOf(received, clean),
@@ -131,11 +150,12 @@ export function createService(api: Api, options: WrapRestOptions) {
       }
     };
     return {
-      schema: Object.keys(extra).length === 0 ? own.schema : { ...own.schema, properties: { ...properties, ...extra } },
+      input,
       output: compiled,
       run: (input, call) =>
         guarded(async () => {
           const received = await request(input, call.signal);
+          const extra = extraInputs();
           const wanted = 'pages' in extra ? Number(input.pages ?? 1) : 1;
           const expression = 'pick' in extra ? (input.pick as string | undefined) : undefined;
           if (received.status >= 400 || (wanted <= 1 && expression === undefined)) return readAnswer(received, context);
@@ -164,11 +184,42 @@ export function createService(api: Api, options: WrapRestOptions) {
     };
   };
 
+  const settingsFor = (operations: readonly Operation[]): NeededSetting[] => {
+    const own = [
+      { setting: options.base, purpose: `the address of ${title}`, secret: false },
+      ...Object.entries(headers).map(([name, setting]) => ({ setting, purpose: `the header ${name} of ${title}`, secret: true })),
+    ].flatMap(({ setting, purpose, secret }) =>
+      isEnvSetting(setting) && setting.fallback === undefined ? [{ variable: setting.variable, purpose, secret }] : [],
+    );
+    const sentTo = hostOf(operations[0], api, options);
+    const proofs = prover
+      .needed(operations)
+      .map((variable) => ({ variable, purpose: `access to ${title}`, secret: true, ...(sentTo !== undefined && { sentTo }) }));
+    return [...own, ...proofs];
+  };
+
   return {
     prepare,
+    settingsFor,
+    notTrusted: prover.notTrusted,
     /** Where long answers can be read on; none when answers are never cut. */
     rest: Number.isFinite(answerCharacters) ? long.offer : undefined,
   };
+}
+
+/** Where requests go; undefined while nothing says so. */
+function hostOf(operation: Operation | undefined, api: Api, options: WrapRestOptions): string | undefined {
+  try {
+    return operation === undefined ? undefined : baseOf(operation, api, options).host;
+  } catch {
+    return undefined; // calls will say that the address is missing
+  }
+}
+
+/** Makes a value when it is first wanted. */
+function once<T>(make: () => T): () => T {
+  let made: { readonly value: T } | undefined;
+  return () => (made ??= { value: make() }).value;
 }
 
 /** The name a caller knows a query parameter by. */

@@ -10,11 +10,11 @@ const longest = 900;
 
 /** An operation as a model sees it: what it is called, what it does, what it takes. */
 export function toTool(name: string, operation: Operation, call: Prepared): ToolOffer {
-  const { summary, description, deprecated, answer: promised, where, tags } = operation;
-  const title = summary !== undefined && summary.length <= 80 ? summary.replace(/\.$/, '') : undefined;
+  const { summary, description, deprecated, answer: promised, tags } = operation;
+  const title = summary !== undefined && summary.length <= 80 ? cutText(summary, 80).replace(/\.$/, '') : undefined;
   const words = [
     ...(deprecated ? ['Deprecated: use another tool where there is one.'] : []),
-    ...(summary === undefined || description?.startsWith(summary.replace(/\.$/, '')) ? [] : [sentence(summary)]),
+    ...(summary === undefined || description?.startsWith(summary.replace(/\.$/, '')) ? [] : [sentence(cutText(summary, longest))]),
     ...(description === undefined ? [] : [cutText(description, longest)]),
     ...(promised !== undefined && tellsMore(promised.description) ? [`Answers with: ${cutText(promised.description, 160)}`] : []),
   ];
@@ -22,14 +22,21 @@ export function toTool(name: string, operation: Operation, call: Prepared): Tool
     name,
     {
       ...(title !== undefined && { title }),
-      ...(words.length > 0 && { description: words.join('\n') }),
-      input: call.schema,
+      description: words.join('\n').trim() || `${operation.method} ${operation.path}`,
       annotations: annotationsOf(operation, name),
       tags: [...tags],
     },
-    (input, context) => call.run(input as Record<string, unknown>, context),
+    (input: Record<string, unknown>, context) => call.run(input, context),
   );
-  return { ...made, ...(call.output && { output: call.output }), where, aliases: aliasesOf(operation) };
+  return {
+    ...made,
+    input: call.input,
+    ...(call.output && { output: call.output }),
+    get where() {
+      return operation.where;
+    },
+    aliases: aliasesOf(operation),
+  };
 }
 
 const sentence = (text: string) => (/[.!?]$/.test(text.trim()) ? text.trim() : `${text.trim()}.`);
@@ -38,7 +45,7 @@ const tellsMore = (text: string) =>
 
 /** What the method promises (RFC 9110, 9.2). */
 function annotationsOf({ method }: Operation, name: string): ToolAnnotations {
-  if (method === 'GET') return { readOnlyHint: true };
+  if (method === 'GET' || method === 'HEAD' || method === 'OPTIONS') return { readOnlyHint: true };
   if (method === 'PUT') return { destructiveHint: true, idempotentHint: true };
   if (method === 'DELETE') return { destructiveHint: true, idempotentHint: true };
   const takesAway = /(?:^|_)(?:delete|remove|withdraw|cancel|revoke|close|reset|replace|update|clear|archive|drop)(?:_|$)/.test(name);

@@ -1,7 +1,8 @@
 import { JexoError } from '../../errors.js';
-import type { Source } from '../../offers/offer.js';
+import type { Omission, Source } from '../../offers/offer.js';
 import { compileSchema, isStandardSchema, type Schema } from '../../offers/schema.js';
 import type { JsonSchema } from '../../protocol/types.js';
+import { isAskedFor } from './read-api.js';
 import { wrapRest, type WrapRestOptions } from './wrap-rest.js';
 
 /** A schema of an object, or its properties by name; of these, one is required that says `required: true`. */
@@ -21,6 +22,11 @@ export interface Endpoint {
   readonly headers?: Fields;
   /** What is sent, as JSON; or in another form: `{ type: 'multipart/form-data', schema }`. */
   readonly body?: Schema | { readonly type: string; readonly schema: Schema };
+  /**
+   * True when it takes a body and nobody has said what that holds, as `routesOf` finds it. It is offered only when `only` asks for
+   * it by method and path, and then takes any JSON object. `body` takes its place.
+   */
+  readonly unknownBody?: true;
   /** What a success answers with, as JSON. */
   readonly answer?: Schema;
 }
@@ -40,7 +46,29 @@ export function wrapEndpoints(endpoints: readonly Endpoint[], options: WrapRestO
   const name = options.name ?? 'endpoints';
   return {
     name,
-    read: async () => wrapRest(endpointsDocument(endpoints, name), { ...options, name }).read(),
+    async read() {
+      const isUnknown = ({ unknownBody, body }: Endpoint) => unknownBody === true && body === undefined;
+      const isOffered = (endpoint: Endpoint) => !isUnknown(endpoint) || isAskedFor(options.only ?? [], endpoint.at, endpoint.at);
+      const offered = endpoints.filter(isOffered).map((each) => (isUnknown(each) ? { ...each, body: anyBody } : each));
+      const found = await wrapRest(endpointsDocument(offered, name), { ...options, name }).read();
+      const omitted = endpoints.filter((each) => !isOffered(each)).map(unknown);
+      return { ...found, omitted: [...(found.omitted ?? []), ...omitted] };
+    },
+  };
+}
+
+const anyBody: JsonSchema = {
+  type: 'object',
+  description: 'the JSON body; the app does not say what it takes',
+  additionalProperties: true,
+};
+
+function unknown({ at }: Endpoint): Omission {
+  return {
+    name: at,
+    where: at,
+    why: 'the app does not say what its body holds',
+    next: `Declare it: { at: ${JSON.stringify(at)}, body: … }. To offer it with any body: only: ['*', ${JSON.stringify(at)}].`,
   };
 }
 

@@ -24,9 +24,15 @@ export interface WrapRestOptions extends Choice, SendOptions {
   readonly variables?: Readonly<Record<string, string>>;
   /**
    * How to prove who we are: one way for all, or one for each security scheme by its name. Default: secrets are looked for in the
-   * environment under the scheme's name, `registryToken` under REGISTRY_TOKEN. A caller's own token is never passed on.
+   * environment under the scheme's name, `registryToken` under REGISTRY_TOKEN, if the document is on this disk. A caller's own token
+   * is never passed on.
    */
   readonly auth?: Auth | Readonly<Record<string, Auth>>;
+  /**
+   * The variables that secrets are read from, by the name of the security scheme: `{ registryToken: 'REGISTRY_TOKEN' }`. A document
+   * from a URL gets no secret that is not named here or in `auth`: it could name any variable and have it sent to its own server.
+   */
+  readonly secrets?: Readonly<Record<string, string>>;
   /** How a body is sent where an operation takes several types, by operationId or `POST /hives`. Default: JSON, else a form, else the first. */
   readonly bodyTypes?: Readonly<Record<string, string>>;
   /** Headers sent with every request. */
@@ -64,23 +70,27 @@ export function wrapRest(document: string | URL | object, options: WrapRestOptio
     name: shown,
     async read() {
       const found = await readDocument(document);
-      const api = readApi(found, options.bodyTypes);
+      const api = readApi(found, options.bodyTypes, options.only);
       const convert = schemaConverter(found);
       const service = createService(api, options);
       const names = nameOperations(api.operations);
+      const mustConvert = found.brokenRefs.length > 0 || Object.keys(options.inputs ?? {}).length > 0;
       const omitted: Omission[] = [...api.problems];
       const made: { offer: ToolOffer; operation: Operation; call: Prepared }[] = [];
       for (const operation of api.operations) {
         const name = names.get(operation)!;
         try {
           const changes = changesFor(options.inputs ?? {}, [name, ...aliasesOf(operation)]);
-          const input = operationInput(operation, convert, changes.of);
-          changes.check(name);
-          const call = service.prepare(
-            operation,
-            input,
-            operation.answer?.schema === undefined ? undefined : convert(operation.answer.schema, 'output'),
-          );
+          const makeInput = () => operationInput(operation, convert, changes.of);
+          const { answer } = operation;
+          const promise = answer?.schema === undefined ? undefined : () => convert(answer.schema, 'output');
+          // Faults are found now where there can be some, so that they are reported before anybody calls.
+          if (mustConvert) {
+            makeInput();
+            promise?.();
+            changes.check(name);
+          }
+          const call = service.prepare(operation, makeInput, promise);
           made.push({ offer: toTool(name, operation, call), operation, call });
         } catch (error) {
           omitted.push({
@@ -108,22 +118,42 @@ export function wrapRest(document: string | URL | object, options: WrapRestOptio
       const offered: Offer[] = options.as === 'search' ? searchTools(kept) : [...kept];
       return {
         ...chosen,
-        omitted: [...(chosen.omitted ?? []), ...otherBodies(made, kept)],
+        omitted: [...(chosen.omitted ?? []), ...otherBodies(made, kept), ...withheld(service.notTrusted, shown)],
+        settings: service.settingsFor(offeredOperations(made, kept)),
         offers: [...offered, ...readable, ...(rest === undefined ? [] : [rest])],
       };
     },
   };
 }
 
+function offeredOperations(made: readonly { readonly operation: Operation }[], kept: readonly ToolOffer[]): Operation[] {
+  const names = new Set(kept.flatMap(({ aliases = [] }) => aliases));
+  return made.flatMap(({ operation }) => (names.has(`${operation.method} ${operation.path}`) ? [operation] : []));
+}
+
+/** Secrets of a document from elsewhere that nobody has named. */
+function withheld(schemes: readonly string[], shown: string): Omission[] {
+  return schemes.map((scheme) => ({
+    name: `the secret of ${scheme}`,
+    where: shown,
+    why: 'the document is not on this disk, so it may not say which variable of this machine is sent to its server',
+    next: `Name the variable: --secret ${scheme}=NAME, or secrets: { ${JSON.stringify(scheme)}: 'NAME' } in code.`,
+    partial: true,
+  }));
+}
+
 /** Bodies of another type and other fields, of operations that are offered: a choice nobody has made is told of. */
 function otherBodies(made: readonly { readonly operation: Operation }[], kept: readonly ToolOffer[]): Omission[] {
   const offered = new Map(kept.flatMap(({ aliases = [], name }) => aliases.map((alias) => [alias, name])));
-  return made.flatMap(({ operation: { body, where, id, method, path } }) => {
+  return made.flatMap(({ operation }) => {
+    const { body, id, method, path } = operation;
     const name = offered.get(`${method} ${path}`);
     if (body === undefined || body.others.length === 0 || name === undefined) return [];
     return body.others.map((type) => ({
       name: `${name} as ${type}`,
-      where,
+      get where() {
+        return operation.where;
+      },
       why: `its body is sent as ${body.mediaType}, and not as ${type}, which has other fields`,
       next: `Choose by bodyTypes: { ${JSON.stringify(id ?? `${method} ${path}`)}: ${JSON.stringify(type)} }, or --body-type '${id ?? `${method} ${path}`}=${type}'.`,
       partial: true,

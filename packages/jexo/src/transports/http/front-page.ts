@@ -55,7 +55,10 @@ function field(name, schema, required) {
     for (const value of schema.enum ?? [true, false]) input.append(make('option', String(value), { value: JSON.stringify(value) }));
   } else if (kind === 'object' || kind === 'array' || kind === undefined) input = make('textarea', '', { rows: 3, placeholder: 'JSON' });
   else input = make('input', '', { type: kind === 'number' || kind === 'integer' ? 'number' : 'text', step: 'any' });
-  if (schema.default !== undefined) input.value = input.tagName === 'SELECT' ? JSON.stringify(schema.default) : typeof schema.default === 'string' ? schema.default : JSON.stringify(schema.default);
+  // What stands in a field is sent, and a default that nobody chose must not be: it is only shown.
+  const usual = schema.default === undefined ? undefined : typeof schema.default === 'string' ? schema.default : JSON.stringify(schema.default);
+  if (usual !== undefined && input.tagName === 'SELECT' && !required) input.firstChild.textContent = '(leave out: ' + usual + ')';
+  else if (usual !== undefined && input.tagName !== 'SELECT') input.placeholder = 'default ' + usual;
   input.required = required;
   label.append(line, input);
   const read = () => {

@@ -284,8 +284,14 @@ describe('schemas', () => {
         $defs: { Queen: { properties: { mother: { $ref: '#/$defs/Queen' } } } },
       });
     }
-    write('api.json', documentOf({ '/x': { get: ok({ $ref: 'gone.json#/x' }) } }));
-    await expect(wrapped(join(folder, 'api.json'))).rejects.toMatchObject({ code: 'JEXO_TARGET_MISSING' });
+    write('api.json', documentOf({ '/x': { get: ok({ $ref: 'gone.json#/x' }) }, '/lots': { get: ok() } }));
+    // What is missing takes along only what needs it.
+    const partly = await wrapped(join(folder, 'api.json'));
+    expect(partly.names).toEqual(['list_lots']);
+    expect(partly.omitted).toEqual([
+      expect.objectContaining({ name: 'get_x', why: expect.stringMatching(/There is no file .*gone\.json/) }),
+    ]);
+    await expect(wrapped(join(folder, 'nowhere.json'))).rejects.toMatchObject({ code: 'JEXO_TARGET_MISSING' });
     writeFileSync(join(folder, 'bad.yaml'), 'openapi: 3.1.0\n  info: [');
     await expect(wrapped(join(folder, 'bad.yaml'))).rejects.toMatchObject({
       code: 'JEXO_SYNTAX',
