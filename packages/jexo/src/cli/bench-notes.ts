@@ -3,7 +3,7 @@ import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import type { Notes } from '../inspect/bench-api.js';
 import type { ConnectionSpec } from '../inspect/connection.js';
-import { cacheFolder } from '../sources/functions/shape-cache.js';
+import { cacheFolder } from '../own-folder.js';
 
 interface Kept {
   readonly page: string;

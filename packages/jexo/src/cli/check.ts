@@ -90,7 +90,7 @@ async function checkHostFile(file: string, json: boolean): Promise<boolean> {
   const opened = await openHostFile(file).catch(() => undefined); // a document that is no configuration
   const isDocument = ['openapi', 'swagger'].some((key) => key in ((opened?.parsed.value ?? {}) as object));
   if (opened === undefined || isDocument || Object.keys(opened.entries).length === 0) return false;
-  const [{ proveEntry }, { report, settingsOf }] = await Promise.all([import('../hosts/prove-entry.js'), import('./register.js')]);
+  const [{ proveEntry }, { report, settingsOf }] = await Promise.all([import('./prove-entry.js'), import('./register.js')]);
   const proofs = await Promise.all(
     Object.entries(opened.entries).map(async ([name, entry]) => [name, await proveEntry(entry, await settingsOf(entry))] as const),
   );

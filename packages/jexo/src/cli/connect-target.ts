@@ -5,8 +5,6 @@ import { JexoError } from '../errors.js';
 import { quoteForShell } from '../inspect/input-text.js';
 import type { Choice } from '../offers/choose.js';
 import type { Server } from '../offers/define-server.js';
-import type { HostEntry } from '../hosts/host-entry.js';
-import { stdioLink } from '../transports/stdio-link.js';
 import { isServerUrl, parseTarget } from '../targets/target.js';
 import { openTarget, type OpenOptions } from '../targets/open-target.js';
 import { isOfModule, missingSettings, type NeededSetting, type Omission } from '../offers/offer.js';
@@ -57,13 +55,8 @@ export async function connectTarget(
 ): Promise<{ client: Client; omitted: readonly Omission[]; server?: Server }> {
   const log = wireLog === undefined ? undefined : openWireLog(wireLog);
   const options: ConnectOptions = log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap?.(event)) };
-  const entry = command === undefined && !isServerUrl(text!) ? await hostEntry(text!) : undefined;
-  if (entry?.kind === 'url')
-    return { client: await connect(entry.url, { ...options, headers: { ...entry.headers, ...options.headers } }), omitted: [] };
-  if (entry !== undefined) {
-    const { command: program, args, env } = entry;
-    return { client: await connectLink(stdioLink({ command: program, args, env }, options), options), omitted: [] };
-  }
+  const isEntry = command === undefined && parseTarget(text!).kind === 'entry';
+  if (isEntry) return { client: await connect(text!, options), omitted: [] };
   if (command !== undefined || isServerUrl(text!)) {
     if (choice !== undefined || rest !== undefined)
       throw new JexoError(
@@ -80,15 +73,6 @@ export async function connectTarget(
   const { omitted } = await server.catalogue();
   const client = await connectLink(memoryLink(server, { ...options, onFault: reportFault }), options);
   return { client, omitted, server };
-}
-
-/** The entry that `hosts.json#name` names; undefined when a target is none. @throws JexoError JEXO_HOST_FILE */
-export async function hostEntry(text: string): Promise<HostEntry | undefined> {
-  if (!text.includes('#')) return undefined;
-  const target = parseTarget(text);
-  if (target.kind !== 'entry') return undefined;
-  const { entryOf, openHostFile } = await import('../hosts/host-file.js');
-  return entryOf(await openHostFile(target.file), target.name);
 }
 
 export function reportFault(error: unknown, reference: string): void {

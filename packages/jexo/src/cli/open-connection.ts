@@ -11,8 +11,9 @@ import { openTarget } from '../targets/open-target.js';
 import { watchTargets } from '../targets/watch-targets.js';
 import { memoryLink } from '../transports/memory.js';
 import { stdioLink } from '../transports/stdio-link.js';
-import { isServerUrl } from '../targets/target.js';
-import { hostEntry, reportFault, type RestChoice } from './connect-target.js';
+import { isServerUrl, parseTarget } from '../targets/target.js';
+import { readEntryOf } from '../hosts/host-file.js';
+import { reportFault, type RestChoice } from './connect-target.js';
 
 /** Opens what a connection of the bench is about. A module is read again whenever it is saved. */
 export async function openConnection(
@@ -27,7 +28,8 @@ export async function openConnection(
     const link = stdioLink({ command: program, args, ...(env && { env }) }, options);
     return { client: await connectLink(link, options), omitted: [] };
   }
-  const entry = await hostEntry(target);
+  const named = parseTarget(target);
+  const entry = named.kind === 'entry' ? await readEntryOf(named.file, named.name) : undefined;
   if (entry?.kind === 'url')
     return { client: await openUrl(entry.url, { ...options, headers: { ...entry.headers, ...headers } }), omitted: [] };
   if (entry !== undefined) {

@@ -5,7 +5,7 @@ import { createTwoFilesPatch } from 'diff';
 import { JexoError, messageOf } from '../errors.js';
 import { entryName, styleOf, writeEntry, type HostEntry } from '../hosts/host-entry.js';
 import { openHostFile, withEntry, withoutEntry, writeHostFile, type HostFile } from '../hosts/host-file.js';
-import { findOnPath, guidance, proveEntry, type Proof } from '../hosts/prove-entry.js';
+import { findOnPath, guidance, proveEntry, type Proof } from './prove-entry.js';
 import type { NeededSetting } from '../offers/offer.js';
 import { openTarget } from '../targets/open-target.js';
 import { parseTarget } from '../targets/target.js';

@@ -1,9 +1,10 @@
 import type { Servable } from '../engine/servable.js';
 import { memoryLink } from '../transports/memory.js';
+import type { HostEntry } from '../hosts/host-entry.js';
 import type { HttpLinkOptions } from '../transports/http/http-link.js';
 import type { StdioLinkOptions } from '../transports/stdio-link.js';
 import type { Departure, Link, WireTap } from '../transports/link.js';
-import { isServerUrl } from '../targets/target.js';
+import { isServerUrl, parseTarget } from '../targets/target.js';
 import { connectLink, type Client, type ClientOptions } from './connect-link.js';
 import { connectUrl } from './connect-url.js';
 
@@ -35,10 +36,24 @@ export type ConnectTarget = Servable | string | URL | readonly string[];
  * const client = await connect('http://127.0.0.1:4300/mcp');
  * const client = await connect(['node', 'server.mjs']);
  * const client = await connect('hives.ts');
+ * const client = await connect('hosts.json#hives');   // an entry of a host application's configuration
  */
 export async function connect(target: ConnectTarget, options: ConnectOptions = {}): Promise<Client> {
   if (target instanceof URL || (typeof target === 'string' && isServerUrl(target))) return connectUrl(String(target), options);
+  const named = typeof target === 'string' ? parseTarget(target) : undefined;
+  if (named?.kind === 'entry') {
+    const { readEntryOf } = await import('../hosts/host-file.js');
+    return connectEntry(await readEntryOf(named.file, named.name), options);
+  }
   return connectLink(await linkTo(target, options), options);
+}
+
+/** Connects as a host application would by this entry of its configuration. */
+export async function connectEntry(entry: HostEntry, options: ConnectOptions = {}): Promise<Client> {
+  if (entry.kind === 'url') return connectUrl(entry.url, { ...options, headers: { ...entry.headers, ...options.headers } });
+  const { stdioLink } = await import('../transports/stdio-link.js');
+  const { command, args, env } = entry;
+  return connectLink(stdioLink({ command, args, env }, options), options);
 }
 
 async function linkTo(target: Servable | string | readonly string[], options: ConnectOptions): Promise<Link> {

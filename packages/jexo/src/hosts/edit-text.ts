@@ -1,4 +1,5 @@
 import { parseTree, findNodeAtLocation, printParseErrorCode, type Node, type ParseError } from 'jsonc-parser';
+import { patch as patchToml } from '@decimalturn/toml-patch';
 import { parse as parseToml, stringify as stringifyToml } from 'smol-toml';
 import { isMap, isScalar, LineCounter, parseDocument, stringify, type Pair, type YAMLMap } from 'yaml';
 import { JexoError, messageOf } from '../errors.js';
@@ -13,6 +14,8 @@ export interface HostText {
   set(name: string, entry: object, path: readonly string[]): string;
   /** The text without a server. */
   remove(name: string, path: readonly string[]): string;
+  /** The text with the whole of another value, changed where that differs; where the format has a means for it. */
+  patch?(value: object): string;
 }
 
 /**
@@ -279,5 +282,6 @@ function tomlText(text: string, file: string): HostText {
       const tail = text.slice(there[1]);
       return tail === '' ? before.replace(/(\r?\n)\r?\n$/, '$1') : before + tail;
     },
+    patch: (wanted) => patchToml(text, wanted),
   };
 }

@@ -1,6 +1,7 @@
-import { copyFile, lstat, readFile, realpath, rename, stat, writeFile } from 'node:fs/promises';
+import { lstat, readFile, realpath, rename, rm, stat, writeFile } from 'node:fs/promises';
 import { JexoError, messageOf } from '../errors.js';
 import { readHostText, type HostText } from './edit-text.js';
+import { changed, firstThatReads } from './verify-edit.js';
 import { isEntry, readEntry, styleOf, writeEntry, type HostEntry } from './host-entry.js';
 
 /** The key most hosts look under, for a file that has no map of servers yet. */
@@ -8,6 +9,8 @@ const usualKey = 'mcpServers';
 
 export interface HostFile {
   readonly file: string;
+  /** The name by which it is read as JSON, YAML or TOML. */
+  readonly named: string;
   /** The bytes as text; undefined when there is no such file. */
   readonly text: string | undefined;
   readonly path: readonly string[];
@@ -37,18 +40,22 @@ export async function openHostFile(file: string, under?: string, named = file): 
   const entries = Object.entries((map ?? {}) as Record<string, unknown>).flatMap(([name, value]) =>
     isEntry(value) ? [[name, readEntry(value)!] as const] : [],
   );
-  return { file, text, path, entries: Object.fromEntries(entries), parsed };
+  return { file, named, text, path, entries: Object.fromEntries(entries), parsed };
 }
 
 /** The text with an entry put in, written as the others are. @throws JexoError JEXO_HOST_FILE when the name is taken and may not be replaced */
-export function withEntry({ file, path, entries, parsed }: HostFile, name: string, entry: HostEntry, replace: boolean): string {
+export function withEntry({ file, named, path, entries, parsed }: HostFile, name: string, entry: HostEntry, replace: boolean): string {
   if (Object.hasOwn(entries, name) && !replace)
     throw new JexoError('JEXO_HOST_FILE', `${file} has an entry ${name} already.`, {
       where: `${file}#${name}`,
       next: 'Put another in its place with --replace, or choose a name with --name.',
     });
   const others = path.reduce<unknown>((value, key) => (value as Record<string, unknown> | undefined)?.[key], parsed.value);
-  return parsed.set(name, writeEntry(entry, styleOf(Object.values((others ?? {}) as object))), path);
+  const written = writeEntry(entry, styleOf(Object.values((others ?? {}) as object)));
+  return firstThatReads(named, parsed, { name, path, entry: written }, [
+    (before, edit) => before.set(edit.name, written, edit.path),
+    (before, edit) => before.patch?.(changed(before.value, edit) as object),
+  ]);
 }
 
 /** @throws JexoError JEXO_HOST_FILE when there is no such entry */
@@ -62,6 +69,11 @@ export function entryOf({ file, entries }: HostFile, name: string): HostEntry {
   return found;
 }
 
+/** The entry of a name in a configuration. @throws JexoError JEXO_HOST_FILE */
+export async function readEntryOf(file: string, name: string): Promise<HostEntry> {
+  return entryOf(await openHostFile(file), name);
+}
+
 export const backupOf = (file: string) => `${file}.before-jexo`;
 
 /**
@@ -73,10 +85,16 @@ export async function withoutEntry(opened: HostFile, name: string): Promise<stri
   if (backup?.text !== undefined && !Object.hasOwn(backup.entries, name)) {
     if (withEntry(backup, name, entry, false) === opened.text) return backup.text;
   }
-  return opened.parsed.remove(name, opened.path);
+  return firstThatReads(opened.named, opened.parsed, { name, path: opened.path, entry: undefined }, [
+    (before, edit) => before.remove(edit.name, edit.path),
+    (before, edit) => before.patch?.(changed(before.value, edit) as object),
+  ]);
 }
 
-/** Writes it beside and moves it into place, through links, with the file's own rights; what was there is kept in a backup. */
+/**
+ * Writes it beside and moves it into place, through links, with the file's own rights, and reads it back. What was there is kept in a
+ * backup, which is a file of its own: a link that lies in its place is not followed.
+ */
 export async function writeHostFile({ file, text: before }: HostFile, text: string): Promise<string | undefined> {
   try {
     const isLink = await lstat(file).then(
@@ -86,10 +104,15 @@ export async function writeHostFile({ file, text: before }: HostFile, text: stri
     const real = isLink ? await realpath(file) : file;
     const mode = before === undefined ? 0o600 : (await stat(real)).mode;
     if (before !== undefined && (mode & 0o200) === 0) throw new Error('it may not be written to');
-    if (before !== undefined) await copyFile(real, backupOf(file));
-    const beside = `${real}.${process.pid}.tmp`;
-    await writeFile(beside, text, { mode });
-    await rename(beside, real);
+    const place = async (target: string, contents: string | Uint8Array) => {
+      const beside = `${target}.${process.pid}.tmp`;
+      await rm(beside, { force: true });
+      await writeFile(beside, contents, { mode, flag: 'wx' });
+      await rename(beside, target);
+    };
+    if (before !== undefined) await place(backupOf(file), await readFile(real));
+    await place(real, text);
+    if ((await readFile(real, 'utf8')) !== text) throw new Error('it does not hold what was written');
     return before === undefined ? undefined : backupOf(file);
   } catch (error) {
     throw new JexoError('JEXO_HOST_FILE', `${file} cannot be written: ${messageOf(error)}.`, {

@@ -1,12 +1,11 @@
-import { createHash } from 'node:crypto';
-import { existsSync, mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, statSync } from 'node:fs';
 import { isBuiltin } from 'node:module';
-import { tmpdir } from 'node:os';
-import { basename, dirname, extname, join, relative, resolve } from 'node:path';
+import { dirname, extname, relative, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type { BuildFailure, Message, Plugin } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
 import { packageFile } from '../own-package.js';
+import { compiledBefore, keepCompiled, type Compiled } from './compiled-modules.js';
 
 export interface LoadedModule {
   readonly namespace: Readonly<Record<string, unknown>>;
@@ -98,10 +97,12 @@ function firstPlace(error: unknown, folder: string): string | undefined {
   return undefined;
 }
 
-async function compile(file: string): Promise<{ readonly entry: string; readonly files: readonly string[] }> {
-  const { build } = await import('esbuild');
+/** A module as it was compiled before, from files that have not changed since. */
+async function compile(file: string): Promise<Compiled> {
   process.setSourceMapsEnabled(true);
-  const out = join(tmpdir(), `jexo-${process.getuid?.() ?? 'user'}`);
+  const known = compiledBefore(file);
+  if (known !== undefined) return known;
+  const { build } = await import('esbuild');
   let result;
   try {
     result = await build({
@@ -113,23 +114,19 @@ async function compile(file: string): Promise<{ readonly entry: string; readonly
       platform: 'node',
       target: 'node20',
       sourcemap: 'inline',
-      outdir: out,
+      outdir: dirname(file),
+      sourceRoot: pathToFileURL(`${dirname(file)}/`).href,
       absWorkingDir: dirname(file),
       logLevel: 'silent',
+      define: ownNames,
       plugins: [ownUrl, packagesByPlace],
     });
   } catch (error) {
     throw describe(error as BuildFailure, file);
   }
-  const code = result.outputFiles[0]!.text;
-  mkdirSync(out, { recursive: true, mode: 0o700 });
-  const target = join(
-    out,
-    `${basename(file, extname(file))}-${createHash('sha256').update(file).update(code).digest('hex').slice(0, 16)}.mjs`,
-  );
-  if (!existsSync(target)) writeFileSync(target, code, { mode: 0o600 });
   const files = Object.keys(result.metafile.inputs).map((input) => resolve(dirname(file), input));
-  return { entry: pathToFileURL(target).href, files };
+  const imports = Object.values(result.metafile.outputs).flatMap((output) => output.imports.map(({ path }) => path));
+  return keepCompiled(file, result.outputFiles[0]!.text, files, imports);
 }
 
 function describe(failure: BuildFailure, file: string): JexoError {
@@ -150,20 +147,26 @@ function describe(failure: BuildFailure, file: string): JexoError {
   });
 }
 
+/** What stands for a module's own place in the compiled file, which lies elsewhere: a constant of each module. */
+const ownNames = {
+  'import.meta.url': '__jexoUrl',
+  'import.meta.dirname': '__jexoDirname',
+  'import.meta.filename': '__jexoFilename',
+};
+
 /** `import.meta.url` keeps naming the source file, although the compiled one lies elsewhere. */
 const ownUrl: Plugin = {
   name: 'own-url',
   setup(build) {
     build.onLoad({ filter: /\.[cm]?[jt]sx?$/ }, ({ path }) => {
       const text = readFileSync(path, 'utf8');
-      const extension = extname(path).slice(1).replace(/^[cm]/, '') as 'ts' | 'tsx' | 'js' | 'jsx';
-      if (!text.includes('import.meta.')) return { contents: text, loader: extension };
-      const url = JSON.stringify(pathToFileURL(path).href);
-      const contents = text
-        .replaceAll('import.meta.url', url)
-        .replaceAll('import.meta.dirname', JSON.stringify(dirname(path)))
-        .replaceAll('import.meta.filename', JSON.stringify(path));
-      return { contents, loader: extension };
+      const loader = extname(path).slice(1).replace(/^[cm]/, '') as 'ts' | 'tsx' | 'js' | 'jsx';
+      if (!text.includes('import.meta')) return { contents: text, loader };
+      const values = [pathToFileURL(path).href, dirname(path), path].map((value) => JSON.stringify(value));
+      const own = `const __jexoUrl = ${values[0]}, __jexoDirname = ${values[1]}, __jexoFilename = ${values[2]}; `;
+      // On the line that is there already, so that messages name the right one.
+      const [hashbang = ''] = /^#!.*\n/.exec(text) ?? [];
+      return { contents: hashbang + own + text.slice(hashbang.length), loader };
     });
   },
 };

@@ -26,7 +26,16 @@ const number = { type: 'number' };
 test.each([
   ['number', { type: 'object', properties: { result: number }, required: ['result'] }, 'result'],
   ['Promise<string[]>', { type: 'object', properties: { result: { type: 'array', items: text } }, required: ['result'] }, 'result'],
-  ['number | undefined', { type: 'object', properties: { result: number } }, 'result'],
+  ['number | undefined', { type: 'object', properties: { result: { type: ['number', 'null'] } }, required: ['result'] }, 'result'],
+  [
+    '{ a: number } | undefined',
+    {
+      type: 'object',
+      properties: { result: { type: ['object', 'null'], properties: { a: number }, required: ['a'] } },
+      required: ['result'],
+    },
+    'result',
+  ],
   ['AsyncIterable<number>', { type: 'object', properties: { result: { type: 'array', items: number } }, required: ['result'] }, 'items'],
   [
     'AsyncGenerator<Date>',
@@ -147,18 +156,18 @@ test('what is exported is offered, however it is written', () => {
   expect(functions.find(({ name }) => name === 'named')?.export).toBe('default');
 });
 
-test('of overloads the widest is offered, and the others are described', () => {
+test('of overloads the union is offered, and all are described', () => {
   const shape = only(`
     /** Weighs one hive. And more. */ export function f(a: string): void;
     /** Weighs one in a unit. */ export function f(a: string, b: number): void;
     export function f(a: string, b?: number): void {}`);
-  expect(Object.keys(shape.input.properties as object)).toEqual(['a', 'b']);
+  expect(shape.input).toMatchObject({ properties: { a: text, b: number }, required: ['a'] });
   expect(shape.description).toBe(
-    'Weighs one in a unit.\nThe function has 2 forms; this one takes most. The others:\n- f(a: string): void: Weighs one hive.',
+    'Weighs one in a unit.\nIt has 2 forms:\n- f(a: string): void: Weighs one hive.\n- f(a: string, b: number): void: Weighs one in a unit.',
   );
 });
 
-test('of equally long overloads the one that takes what the others take is offered; one that cannot be expressed is passed over', () => {
+test('of overloads, one that takes what another takes stands for both, and one that cannot be expressed is passed over', () => {
   expect(
     only(`export function f(a: 'x'): void; export function f(a: string): void; export function f(a: string): void {}`).input,
   ).toMatchObject({

@@ -56,7 +56,9 @@ function answerOf(shape: FunctionShape, value: unknown, call: Call): unknown {
 
 /** A text is read best as it is; clients that want structure find it under `result`. */
 function toResultAnswer(json: unknown): unknown {
-  return typeof json === 'string' ? answer({ content: [{ type: 'text', text: json }], structured: { result: json } }) : { result: json };
+  return typeof json === 'string'
+    ? answer({ content: [{ type: 'text', text: json }], structured: { result: json } })
+    : { result: json ?? null };
 }
 
 function then(value: unknown, use: (settled: unknown) => unknown): unknown {

@@ -39,8 +39,9 @@ export function literalValue(
     return { value: Object.fromEntries(entries) };
   }
   if (ts.isPropertyAccessExpression(node) || ts.isElementAccessExpression(node)) {
-    const constant = checker?.getConstantValue(node);
-    return constant === undefined ? undefined : { value: constant };
+    // A member of an enum, or of an object of constants, has a type with one value.
+    const type = checker?.getTypeAtLocation(node);
+    return type !== undefined && (type.isStringLiteral() || type.isNumberLiteral()) ? { value: type.value } : undefined;
   }
   return undefined;
 }

@@ -7,7 +7,7 @@ import { literalValue } from './literal-value.js';
 import { isLibraryFile } from './program.js';
 import type { FunctionShape, ParameterShape, ReturnShape } from './shape.js';
 import { snakeCase } from './snake-case.js';
-import { asyncLists, createTypeReader, Unreadable, withDoc, type Converted, type Definitions } from './type-schema.js';
+import { asyncLists, createTypeReader, orNull, Unreadable, withDoc, type Converted, type Definitions } from './type-schema.js';
 
 /** Something that can be called, as found among the exports of a module. */
 export interface Callable {
@@ -26,25 +26,54 @@ export interface Callable {
 
 type LeftOut = (part: string, problem: Unreadable) => void;
 
+/** One parameter as it is offered: that of one signature, or of all overloads at the same place. */
+interface Slot {
+  readonly name: string;
+  readonly type: ts.Type;
+  readonly parameter: ts.ParameterDeclaration | undefined;
+  readonly optional: boolean;
+  readonly doc: Documented | undefined;
+}
+
+/** What is read as one function: one signature, or the union of several. */
+interface Form {
+  readonly slots: readonly Slot[];
+  readonly returned: ts.Type;
+  readonly doc: FunctionDoc;
+  readonly declaration: ts.SignatureDeclaration | undefined;
+  /** What a reader should know of the other forms. */
+  readonly note: string | undefined;
+}
+
 /**
- * Reads one function. Of several overloads the one that takes most is offered, or the next that can be expressed.
+ * Reads one function. Of several overloads the union is offered: what any of them takes at a place, required where every one of them
+ * requires it. Where that cannot be expressed, one overload is: the one that takes most, or the next that can be.
  * @throws Unreadable
  */
 export function readFunction(ts: Compiler, checker: ts.TypeChecker, found: Callable, onLeftOut: LeftOut): FunctionShape | undefined {
   const inOrder = widestFirst(checker, found);
   let first: unknown;
-  for (const signature of inOrder) {
+  const attempt = (form: Form | undefined): { readonly shape: FunctionShape | undefined; readonly tell: () => void } | undefined => {
+    if (form === undefined) return undefined;
     const leftOut: Parameters<LeftOut>[] = [];
     try {
-      const shape = readSignature(ts, checker, found, signature, (...problem) => leftOut.push(problem));
-      for (const problem of leftOut) onLeftOut(...problem);
-      return shape;
+      const shape = readForm(ts, checker, found, form, (...problem) => leftOut.push(problem));
+      return { shape, tell: () => leftOut.forEach((problem) => onLeftOut(...problem)) };
     } catch (error) {
       if (!(error instanceof Unreadable)) throw error;
       first ??= error;
+      return undefined;
     }
-  }
-  throw first;
+  };
+  const each = inOrder.flatMap((signature) => {
+    const read = attempt(formOf(ts, checker, found, signature));
+    return read === undefined ? [] : [{ ...read, signature }];
+  });
+  const usable = each.filter(({ shape }) => shape !== undefined).map(({ signature }) => signature);
+  const read = (usable.length > 1 ? attempt(unionOf(ts, checker, found, usable)) : undefined) ?? each[0];
+  if (read === undefined) throw first;
+  read.tell();
+  return read.shape;
 }
 
 /** Sorts overloads: more parameters first; of equally many, the one whose parameters take all that the others' take. */
@@ -60,26 +89,85 @@ function widestFirst(checker: ts.TypeChecker, { node, signatures }: Callable): r
   });
 }
 
-function readSignature(
-  ts: Compiler,
-  checker: ts.TypeChecker,
-  found: Callable,
-  signature: ts.Signature,
-  onLeftOut: LeftOut,
-): FunctionShape | undefined {
+function declarationOf(signature: ts.Signature): ts.SignatureDeclaration | undefined {
+  return signature.getDeclaration() as ts.SignatureDeclaration | undefined;
+}
+
+function formOf(ts: Compiler, checker: ts.TypeChecker, found: Callable, signature: ts.Signature): Form {
   const { node, signatures } = found;
-  const declaration = signature.getDeclaration() as ts.SignatureDeclaration | undefined;
+  const declaration = declarationOf(signature);
   const doc = docOf(ts, declaration, node);
+  const slots = signature.parameters.map((symbol): Slot => {
+    const parameter = parameterOf(ts, symbol);
+    return {
+      name: symbol.getName(),
+      type: checker.getTypeOfSymbolAtLocation(symbol, parameter ?? node),
+      parameter,
+      optional: parameter?.dotDotDotToken !== undefined || isOptional(ts, checker, symbol, parameter),
+      doc: doc.parameters.get(symbol.getName()),
+    };
+  });
+  const note = otherForms(ts, checker, signatures, signature, found);
+  return { slots, returned: awaited(checker, signature), doc, declaration, note };
+}
+
+/** The compiler makes unions by this method of its checker, which its types do not show. */
+interface MakesUnions {
+  getUnionType(types: readonly ts.Type[]): ts.Type;
+}
+
+/** All overloads as one form; undefined where a place holds a rest, a pattern or something that is handed in. */
+function unionOf(ts: Compiler, checker: ts.TypeChecker, found: Callable, inOrder: readonly ts.Signature[]): Form | undefined {
+  const forms = inOrder.map((signature) => formOf(ts, checker, found, signature));
+  const isPlain = ({ parameter, type }: Slot) =>
+    parameter !== undefined &&
+    parameter.dotDotDotToken === undefined &&
+    ts.isIdentifier(parameter.name) &&
+    injectedKind(checker, type, parameter) === undefined;
+  if (!forms.every(({ slots }) => slots.every(isPlain))) return undefined;
+  const unite = (types: readonly ts.Type[]) => (checker as unknown as MakesUnions).getUnionType(types);
+  const [widest] = forms as [Form];
+  const slots = widest.slots.map((own, index): Slot => {
+    const at = forms.flatMap(({ slots: each }) => each.slice(index, index + 1));
+    const others = [...new Set(at.map(({ name }) => name))].filter((name) => name !== own.name);
+    const doc = at.find((each) => each.doc !== undefined)?.doc;
+    const also = others.length === 0 ? undefined : `Or ${others.join(', ')}, by the form.`;
+    const said = doc?.description?.replace(/(?<![.!?])$/, also === undefined ? '' : '.');
+    const words = [said, also].filter((part) => part !== undefined).join(' ');
+    return {
+      name: own.name,
+      parameter: own.parameter,
+      type: unite(at.map(({ type }) => type)),
+      optional: at.length < forms.length || at.some(({ optional }) => optional),
+      doc: words === '' ? doc : { keywords: {}, ...doc, description: words },
+    };
+  });
+  const doc = forms.find((each) => each.doc.description !== undefined)?.doc ?? widest.doc;
+  const note = `It has ${found.signatures.length} forms:\n${formLines(ts, checker, found.signatures, found).join('\n')}`;
+  return { slots, returned: unite(forms.map(({ returned }) => returned)), doc, declaration: widest.declaration, note };
+}
+
+function awaited(checker: ts.TypeChecker, signature: ts.Signature): ts.Type {
+  const returned = signature.getReturnType();
+  return checker.getAwaitedType(returned) ?? returned;
+}
+
+function parameterOf(ts: Compiler, symbol: ts.Symbol): ts.ParameterDeclaration | undefined {
+  const at = symbol.valueDeclaration;
+  return at !== undefined && ts.isParameter(at) ? at : undefined;
+}
+
+function readForm(ts: Compiler, checker: ts.TypeChecker, found: Callable, form: Form, onLeftOut: LeftOut): FunctionShape | undefined {
+  const { node } = found;
+  const { doc, declaration } = form;
   if (doc.tags.has('internal') || doc.tags.has('hidden')) return undefined;
   refuseThis(ts, checker, found, declaration);
 
-  const { parameters, input, definitions } = readParameters(ts, checker, signature, node, doc, onLeftOut);
-  const { output, returns, mimeType } = readReturn(ts, checker, signature, node, doc);
+  const { parameters, input, definitions } = readParameters(ts, checker, form, node, onLeftOut);
+  const { output, returns, mimeType } = readReturn(ts, checker, form, node);
   const kind = kindOf(doc);
   const uri = doc.tags.get('resource');
-  const description = [doc.description, otherForms(ts, checker, signatures, signature, found)]
-    .filter((part) => part !== undefined)
-    .join('\n');
+  const description = [doc.description, form.note].filter((part) => part !== undefined).join('\n');
   const examples = doc.examples.flatMap((text) => readExample(ts, text, found.member ?? found.name, parameters));
   const icon = doc.tags.get('icon');
   const confirm = doc.tags.get('confirm');
@@ -142,16 +230,23 @@ function otherForms(
   checker: ts.TypeChecker,
   signatures: readonly ts.Signature[],
   offered: ts.Signature,
-  { name, member }: Callable,
+  found: Callable,
 ): string | undefined {
   if (signatures.length === 1) return undefined;
-  const lines = signatures
-    .filter((each) => each !== offered)
-    .map((each) => {
-      const [first] = ts.displayPartsToString(each.getDocumentationComment(checker)).split(/(?<=[.!?])\s|\n/);
-      return `- ${member ?? name}${checker.signatureToString(each)}${first ? `: ${first}` : ''}`;
-    });
+  const lines = formLines(
+    ts,
+    checker,
+    signatures.filter((each) => each !== offered),
+    found,
+  );
   return `The function has ${signatures.length} forms; this one takes most. The others:\n${lines.join('\n')}`;
+}
+
+function formLines(ts: Compiler, checker: ts.TypeChecker, signatures: readonly ts.Signature[], { name, member }: Callable): string[] {
+  return signatures.map((each) => {
+    const [first] = ts.displayPartsToString(each.getDocumentationComment(checker)).split(/(?<=[.!?])\s|\n/);
+    return `- ${member ?? name}${checker.signatureToString(each)}${first ? `: ${first}` : ''}`;
+  });
 }
 
 interface ReadParameters {
@@ -160,61 +255,54 @@ interface ReadParameters {
   readonly definitions: Definitions;
 }
 
-function readParameters(
-  ts: Compiler,
-  checker: ts.TypeChecker,
-  signature: ts.Signature,
-  node: ts.Node,
-  doc: FunctionDoc,
-  onLeftOut: LeftOut,
-): ReadParameters {
+function readParameters(ts: Compiler, checker: ts.TypeChecker, { slots, doc }: Form, node: ts.Node, onLeftOut: LeftOut): ReadParameters {
   const parameters: ParameterShape[] = [];
   const properties: Record<string, JsonSchema> = {};
   const required: string[] = [];
   let whole: JsonSchema | undefined;
   let current = '';
   const reader = createTypeReader(ts, checker, node, 'in', (path, problem) => onLeftOut(`${current}${path}`, problem));
-  const given = signature.parameters.filter((symbol) => {
-    const at = symbol.valueDeclaration;
-    const parameter = at !== undefined && ts.isParameter(at) ? at : undefined;
-    return injectedKind(checker, checker.getTypeOfSymbolAtLocation(symbol, at ?? node), parameter) === undefined;
-  });
-  signature.parameters.forEach((symbol) => {
-    const at = symbol.valueDeclaration;
-    const parameter = at !== undefined && ts.isParameter(at) ? at : undefined;
-    const type = checker.getTypeOfSymbolAtLocation(symbol, at ?? node);
+  const given = slots.filter(({ type, parameter }) => injectedKind(checker, type, parameter) === undefined);
+  for (const { name: own, type, parameter, optional, doc: documented } of slots) {
     const injected = injectedKind(checker, type, parameter);
-    if (injected !== undefined) return void parameters.push({ name: symbol.getName(), from: injected });
+    if (injected !== undefined) {
+      parameters.push({ name: own, from: injected });
+      continue;
+    }
     // A pattern has no name. By itself its fields are the input; beside others it is what such a parameter is mostly called.
     const pattern = parameter !== undefined && !ts.isIdentifier(parameter.name);
     const destructured = pattern && given.length === 1 && ts.isObjectBindingPattern(parameter.name);
-    const name = destructured ? 'the destructured parameter' : pattern ? freeName(properties) : symbol.getName();
+    const name = destructured ? 'the destructured parameter' : pattern ? freeName(properties) : own;
     const rest = parameter?.dotDotDotToken !== undefined;
-    const optional = rest || isOptional(ts, checker, symbol, parameter);
     current = name;
     let converted: Converted;
     try {
-      converted = about(name, () => reader.convert(type));
+      converted = about(name, () => reader.convert(type, !optional));
     } catch (error) {
       if (!(error instanceof Unreadable) || !optional) throw error;
       // What need not be given and cannot be expressed is left out; the function is offered all the same.
       onLeftOut(name, new Unreadable(error.why.replace(`${name} `, ''), error.next));
-      return void parameters.push({ name, from: 'nothing' });
+      parameters.push({ name, from: 'nothing' });
+      continue;
     }
     // An object of which nothing could be expressed has nothing to give.
-    if (optional && isEmptyObject(converted.schema)) return void parameters.push({ name, from: 'nothing' });
+    if (optional && isEmptyObject(converted.schema)) {
+      parameters.push({ name, from: 'nothing' });
+      continue;
+    }
     const revive = converted.revive && { revive: converted.revive };
     if (destructured) {
       if (converted.schema.type !== 'object')
         throw new Unreadable(`${name} is not an object with fields of its own`, 'Give it an object type.');
       whole = mergeDestructured(ts, checker, parameter, converted.schema, doc);
-      return void parameters.push({ name, from: 'whole-input', ...revive });
+      parameters.push({ name, from: 'whole-input', ...revive });
+      continue;
     }
     const nested = documentNested(converted.schema, name, doc);
-    properties[name] = describeParameter(ts, checker, nested, parameter, doc.parameters.get(name));
+    properties[name] = describeParameter(ts, checker, nested, parameter, documented ?? doc.parameters.get(name));
     if (!optional) required.push(name);
     parameters.push({ name, from: rest ? 'rest' : 'property', ...revive });
-  });
+  }
   const input: JsonSchema = whole ?? {
     type: 'object',
     ...(Object.keys(properties).length > 0 && { properties }),
@@ -240,13 +328,11 @@ interface ReadReturn {
   readonly mimeType?: string;
 }
 
-function readReturn(ts: Compiler, checker: ts.TypeChecker, signature: ts.Signature, node: ts.Node, doc: FunctionDoc): ReadReturn {
+function readReturn(ts: Compiler, checker: ts.TypeChecker, { returned: type, doc }: Form, node: ts.Node): ReadReturn {
   const mimeType = doc.tags.get('mimeType') || undefined;
   const kind = kindOf(doc);
   // A resource and a prompt promise no structure; what they give is written by the protocol's own rules.
   if (kind !== 'tool') return { returns: { as: 'nothing' }, ...(mimeType !== undefined && { mimeType }) };
-  const returned = signature.getReturnType();
-  const type = checker.getAwaitedType(returned) ?? returned;
   const { TypeFlags } = ts;
   if ((type.flags & (TypeFlags.Void | TypeFlags.Undefined | TypeFlags.Never | TypeFlags.Any | TypeFlags.Unknown)) !== 0)
     return { returns: { as: 'nothing' } };
@@ -264,10 +350,16 @@ function readReturn(ts: Compiler, checker: ts.TypeChecker, signature: ts.Signatu
   const { schemas } = reader.takeDefinitions();
   const definitions = schemas && { $defs: schemas };
   const described = withDoc(schema, doc.returns, {});
-  if (schema.type === 'object') return { output: { ...described, ...definitions }, returns: { as: 'object' } };
   const mayBeMissing = type.isUnion() && type.types.some((part) => (part.flags & (TypeFlags.Undefined | TypeFlags.Void)) !== 0);
+  if (schema.type === 'object' && !mayBeMissing) return { output: { ...described, ...definitions }, returns: { as: 'object' } };
   return {
-    output: { type: 'object', properties: { result: described }, ...(!mayBeMissing && { required: ['result'] }), ...definitions },
+    output: {
+      type: 'object',
+      // JSON has no undefined: a function that finds nothing answers null.
+      properties: { result: mayBeMissing ? withDoc(orNull(schema), doc.returns, {}) : described },
+      required: ['result'],
+      ...definitions,
+    },
     returns: { as: isLibrary && asyncLists.test(name) ? 'items' : 'result' },
   };
 }

@@ -1,12 +1,12 @@
 import { createHash } from 'node:crypto';
 import { mkdirSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs';
-import { tmpdir, homedir } from 'node:os';
 import { dirname, join, resolve } from 'node:path';
+import { cacheFolder } from '../../own-folder.js';
 import { isPackageName } from './package-name.js';
 import type { ModuleShape } from './shape.js';
 
 /** Raised whenever the reader would read the same file differently. */
-const readerVersion = 2;
+const readerVersion = 3;
 
 interface Stored {
   readonly shape: ModuleShape;
@@ -35,13 +35,6 @@ function projectFiles(root: string): string[] {
     found.push(join(folder, 'tsconfig.json'));
     if (folder === dirname(folder)) return found;
   }
-}
-
-/** Where this user's things that can be made again are kept. */
-export function cacheFolder(): string {
-  const { JEXO_CACHE, XDG_CACHE_HOME } = process.env;
-  if (JEXO_CACHE) return JEXO_CACHE;
-  return join(XDG_CACHE_HOME ?? (homedir() === '' ? tmpdir() : join(homedir(), '.cache')), 'jexo');
 }
 
 function readStored(place: string): Stored | undefined {

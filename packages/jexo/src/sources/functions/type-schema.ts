@@ -29,8 +29,11 @@ export interface Definitions {
 }
 
 export interface TypeReader {
-  /** @throws Unreadable */
-  convert(type: ts.Type): Converted;
+  /**
+   * @param needed false for a parameter that need not be given: a member of it that cannot be expressed is left out, required or not
+   * @throws Unreadable
+   */
+  convert(type: ts.Type, needed?: boolean): Converted;
   takeDefinitions(): Definitions;
 }
 
@@ -59,6 +62,7 @@ export function createTypeReader(
   let schemas: Record<string, JsonSchema> = {};
   let revives: Record<string, Revive> = {};
   let parts = 0;
+  let isNeeded = true;
 
   const has = (type: ts.Type, flags: number) => (type.flags & flags) !== 0;
   const text = (type: ts.Type) => checker.typeToString(type, at);
@@ -103,13 +107,9 @@ export function createTypeReader(
     const nullable = members.some((part) => has(part, TypeFlags.Null));
     const rest = members.filter((part) => !has(part, TypeFlags.Null));
     const isLiteral = (part: ts.Type) => has(part, TypeFlags.StringLiteral | TypeFlags.NumberLiteral | TypeFlags.BooleanLiteral);
-    const branches: Converted[] = [
-      ...convertLiterals(rest.filter(isLiteral)),
-      ...convertMembers(
-        union,
-        rest.filter((part) => !isLiteral(part)),
-      ),
-    ];
+    const literals = convertLiterals(rest.filter(isLiteral));
+    const others = rest.filter((part) => !isLiteral(part));
+    const branches: Converted[] = [...literals, ...convertMembers(union, others, literals.length > 0 || nullable)];
     if (branches.length === 0) return { schema: { type: 'null' } };
     if (branches.some(({ schema }) => Object.keys(schema).length === 0)) return { schema: {} }; // one of them takes anything
     if (branches.length === 1) {
@@ -152,19 +152,23 @@ export function createTypeReader(
   /**
    * The members of a union that are no literals. A function that takes a list or a set, a text or a date, is given the plain
    * one: it takes that too, and JSON could not tell which was meant.
+   *
+   * @param hasMore true when the union has values beside these members, so that something is left when none of them can be sent
    */
-  function convertMembers(union: ts.UnionType, members: readonly ts.Type[]): Converted[] {
+  function convertMembers(union: ts.UnionType, members: readonly ts.Type[], hasMore: boolean): Converted[] {
     const found: Converted[] = [];
     let problem: Unreadable | undefined;
     for (const member of members) {
       try {
         found.push(convert(member));
       } catch (error) {
-        if (!(error instanceof Unreadable) || direction === 'out') throw error;
+        if (!(error instanceof Unreadable)) throw error;
         problem = error; // a function that takes several kinds is offered with those that can be sent
       }
     }
-    if (found.length === 0 && problem !== undefined) throw problem;
+    if (found.length === 0 && !hasMore && problem !== undefined) throw problem;
+    // Of what leaves, one kind cannot be promised: then nothing is, and what comes is sent as it is.
+    if (direction === 'out' && problem !== undefined) return [{ schema: {} }];
     if (problem !== undefined)
       onLeftOut(path.join(''), new Unreadable(`takes ${text(union)}, of which a part is left out: ${problem.why}`, problem.next));
     if (direction === 'out') return found;
@@ -238,7 +242,9 @@ export function createTypeReader(
     const base64 = { type: 'string', contentEncoding: 'base64' };
     switch (name) {
       case 'Date':
-        return { schema: { type: 'string', format: 'date-time' }, revive: { to: 'date' } };
+        return direction === 'out'
+          ? { schema: { type: 'string', format: 'date-time' } }
+          : { schema: { type: 'string', anyOf: [{ format: 'date-time' }, { format: 'date' }] }, revive: { to: 'date' } };
       case 'URL':
         return { schema: { type: 'string', format: 'uri' }, revive: { to: 'url' } };
       case 'RegExp':
@@ -261,7 +267,7 @@ export function createTypeReader(
       }
       case 'Set':
       case 'ReadonlySet': {
-        const item = convert(args[0]!);
+        const item = convertItem(args[0]!);
         return {
           schema: { type: 'array', items: item.schema, uniqueItems: true },
           revive: { to: 'set', ...(item.revive && { item: item.revive }) },
@@ -274,7 +280,7 @@ export function createTypeReader(
     if (numberLists.test(name)) return { schema: { type: 'array', items: { type: 'number' } }, revive: { to: 'numbers', of: name } };
     if (lists.test(name)) return listOf(args[0]!);
     if (asyncLists.test(name)) {
-      const { schema, revive } = convert(args[0]!);
+      const { schema, revive } = convertItem(args[0]!);
       return { schema: { type: 'array', items: schema }, revive: { to: 'async-list', ...(revive && { item: revive }) } };
     }
     if (errors.test(name) && direction === 'out')
@@ -309,14 +315,20 @@ export function createTypeReader(
     return signature && convert(signature.getReturnType());
   }
 
+  /** An item of a list: what is undefined leaves as null, to keep its place. */
+  function convertItem(item: ts.Type): Converted {
+    const made = convert(item);
+    return direction === 'out' && mayBeUndefined(item) ? { ...made, schema: orNull(made.schema) } : made;
+  }
+
   function listOf(item: ts.Type): Converted {
-    const { schema, revive } = convert(item);
+    const { schema, revive } = convertItem(item);
     return { schema: { type: 'array', items: schema }, ...(revive && { revive: { to: 'list', item: revive } }) };
   }
 
   function convertTuple(type: ts.TypeReference): Converted {
     const target = type.target as ts.TupleType;
-    const items = checker.getTypeArguments(type).map((part) => convert(part));
+    const items = checker.getTypeArguments(type).map((part) => convertItem(part));
     const restAt = target.elementFlags.findIndex((flag) => (flag & ts.ElementFlags.Variable) !== 0);
     if (restAt >= 0 && restAt !== items.length - 1)
       throw new Unreadable(`has the type ${text(type)}, whose rest is not at the end`, 'Put the rest at the end, or take a list.');
@@ -367,6 +379,7 @@ export function createTypeReader(
     const revived: Record<string, Revive> = {};
     const required: string[] = [];
     let methods = 0;
+    const isInstance = ((type.symbol?.flags ?? 0) & SymbolFlags.Class) !== 0;
     for (const property of checker.getPropertiesOfType(type)) {
       const key = property.getName();
       if (!isData(property)) continue;
@@ -377,7 +390,9 @@ export function createTypeReader(
         methods++;
         continue;
       }
-      const found = attempt(`.${key}`, optional, () => convert(propertyType));
+      // Of options that need not be given, one that cannot be sent is left out; an instance without a method is none.
+      const isSpare = optional || (!isNeeded && path.length === 0 && !isInstance);
+      const found = attempt(`.${key}`, isSpare, () => convert(propertyType));
       if (found === undefined) continue;
       const doc = readPropertyDoc(property, checker, ts);
       properties[key] = withDoc(found.schema, doc.description, doc.keywords);
@@ -452,7 +467,10 @@ export function createTypeReader(
   }
 
   return {
-    convert,
+    convert(type, needed = true) {
+      isNeeded = needed;
+      return convert(type);
+    },
     takeDefinitions() {
       const taken: Definitions = {
         ...(Object.keys(schemas).length > 0 && { schemas }),
@@ -493,13 +511,42 @@ function doesWork(revive: Revive, self: string | undefined): boolean {
   }
 }
 
+/** The same, or null. */
+export function orNull(schema: JsonSchema): JsonSchema {
+  const { type, enum: values } = schema;
+  if (Object.keys(schema).length === 0) return schema;
+  const types = [type].flat() as unknown[];
+  if (types.includes('null')) return schema;
+  if (type === undefined || schema.anyOf !== undefined || schema.oneOf !== undefined || schema.const !== undefined)
+    return Array.isArray(schema.anyOf) && type === undefined
+      ? { ...schema, anyOf: [...(schema.anyOf as JsonSchema[]).filter((each) => each.type !== 'null'), { type: 'null' }] }
+      : { anyOf: [schema, { type: 'null' }] };
+  return { ...schema, type: [...types, 'null'], ...(Array.isArray(values) && { enum: [...(values as unknown[]), null] }) };
+}
+
 /** A description and keywords beside a schema; beside a `$ref` they are allowed since 2019-09. */
 export function withDoc(schema: JsonSchema, description: string | undefined, keywords: Readonly<Record<string, unknown>>): JsonSchema {
-  const { type, ...others } = keywords;
+  const { type, default: given, ...rest } = keywords;
+  const usual = given === undefined ? undefined : defaultFor(schema, given);
+  const others = usual === undefined ? rest : { ...rest, default: usual.value };
   return {
     ...schema,
     ...(type === 'integer' && schema.type === 'number' && { type }),
     ...(description !== undefined && { description }),
     ...others,
   };
+}
+
+/** A default as a comment writes it: of an enum its member's value, and nothing that the schema would refuse, as the word `undefined`. */
+function defaultFor(schema: JsonSchema, given: unknown): { readonly value: unknown } | undefined {
+  const members = (Array.isArray(schema.oneOf) ? schema.oneOf : []) as JsonSchema[];
+  if (typeof given === 'string' && members.length > 0) {
+    const member = members.find(({ title, const: value }) => title === given.split('.').at(-1) || String(value) === given);
+    return member === undefined ? undefined : { value: member.const };
+  }
+  if (Array.isArray(schema.enum)) return schema.enum.includes(given) ? { value: given } : undefined;
+  const types = [schema.type].flat().filter((each) => typeof each === 'string');
+  const kind = given === null ? 'null' : Array.isArray(given) ? 'array' : typeof given;
+  const fits = types.length === 0 || types.includes(kind) || (kind === 'number' && types.includes('integer'));
+  return fits && given !== 'undefined' ? { value: given } : undefined;
 }

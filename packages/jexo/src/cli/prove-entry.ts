@@ -6,7 +6,7 @@ import { connectLink, type Client } from '../client/connect-link.js';
 import { connectUrl } from '../client/connect-url.js';
 import { isJexoError, messageOf } from '../errors.js';
 import { stdioLink } from '../transports/stdio-link.js';
-import type { HostEntry } from './host-entry.js';
+import type { HostEntry } from '../hosts/host-entry.js';
 
 /** One thing that fails, or would fail, where a host application starts the server; and how to mend it. */
 export interface EntryTrouble {
