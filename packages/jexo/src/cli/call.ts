@@ -2,7 +2,8 @@ import { readFile } from 'node:fs/promises';
 import { text as readAll } from 'node:stream/consumers';
 import { JexoError, messageOf } from '../errors.js';
 import { readPairs } from '../inspect/input-text.js';
-import { readable, type Readable } from '../inspect/value-text.js';
+import { same } from '../inspect/difference.js';
+import { jsonIn, readable, type Readable } from '../inspect/value-text.js';
 import { nearest } from '../offers/nearest.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { CallToolResult, Tool } from '../protocol/types.js';
@@ -49,7 +50,12 @@ export async function call(operands: readonly string[], command: readonly string
     if (result.isError) {
       process.exitCode = 1;
       if (!options.json) note(onErr('quiet', `${name} failed after ${took}`));
-    } else if (!options.json) note(`${onErr('moss', symbols.ok)} ${onErr('quiet', `${name} answered in ${took}`)}`);
+    } else if (!options.json) {
+      const isWhole = result.structuredContent?._cut === undefined;
+      note(
+        `${isWhole ? onErr('moss', symbols.ok) : onErr('ochre', symbols.warn)} ${onErr('quiet', `${name} answered in ${took}${isWhole ? '' : ', in part'}`)}`,
+      );
+    }
   });
 }
 
@@ -100,7 +106,17 @@ function show(result: CallToolResult): void {
     for (const block of result.content) print(blockText(block));
     return;
   }
-  showReadable(readable(result.structuredContent));
+  const { _cut: _, ...shown } = result.structuredContent;
+  showReadable(readable(shown));
+  // What a block says beyond the structure, that an answer was cut for one, is no mirror of it.
+  for (const block of result.content) if (!mirrors(block, shown)) note(`${onErr('ochre', symbols.warn)} ${blockText(block)}`);
+}
+
+/** True for the text in which clients that do not read structure find the same. */
+function mirrors(block: CallToolResult['content'][number], structured: Readonly<Record<string, unknown>>): boolean {
+  if (block.type !== 'text') return false;
+  const { result } = structured;
+  return block.text === result || [structured, result].some((value) => same(jsonIn(block.text) ?? block.text, value) || block.text === JSON.stringify(value));
 }
 
 function showReadable(shown: Readable): void {

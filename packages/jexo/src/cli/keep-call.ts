@@ -1,4 +1,4 @@
-import { readFile, rename, writeFile } from 'node:fs/promises';
+import { readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { dirname, isAbsolute, join, relative, resolve, sep } from 'node:path';
 import type { ServerAnswers } from '../client/answer-server.js';
 import { JexoError, messageOf } from '../errors.js';
@@ -8,6 +8,7 @@ import { readCallSheet, type KeptReply } from '../inspect/sheets/call-sheet.js';
 import { addCall, type CallToKeep } from '../inspect/sheets/write-sheet.js';
 import type { CallToolResult, GetPromptResult, ReadResourceResult } from '../protocol/types.js';
 import type { TargetWords } from './connect-target.js';
+import { stableWords } from '../inspect/sheets/judge-answer.js';
 import { note, onErr, print, symbols } from './terminal.js';
 
 export interface KeepOptions {
@@ -74,7 +75,7 @@ type Kept = Omit<CallToKeep, 'must' | 'replies' | 'kind' | 'name'> & {
 
 export async function keepTool(file: string, target: TargetWords, call: Kept, result: CallToolResult): Promise<void> {
   const answer = await toolAnswer(result);
-  await keepCall(file, target, { ...call, kind: 'tool', must: result.isError ? { fail: answer.text } : { be: answer.value } });
+  await keepCall(file, target, { ...call, kind: 'tool', must: result.isError ? { fail: stableWords(answer.text) } : { be: answer.value } });
 }
 export async function keepResource(file: string, target: TargetWords, call: Kept, result: ReadResourceResult): Promise<void> {
   await keepCall(file, target, { ...call, kind: 'resource', must: { be: (await resourceAnswer(result)).value } });
@@ -148,8 +149,10 @@ export async function readSheetFile(file: string): Promise<string> {
 export async function writeSheet(file: string, text: string): Promise<void> {
   const beside = `${file}.${process.pid}.tmp`;
   try {
-    await writeFile(beside, text);
+    await rm(beside, { force: true });
+    await writeFile(beside, text, { flag: 'wx' });
     await rename(beside, file);
+    if ((await readFile(file, 'utf8')) !== text) throw new Error('it does not hold what was written');
   } catch (error) {
     throw new JexoError('JEXO_USAGE', `${file} cannot be written: ${messageOf(error)}`, { where: file, cause: error });
   }

@@ -1,5 +1,6 @@
 import { readdir } from 'node:fs/promises';
-import { isAbsolute, join, relative, resolve, sep } from 'node:path';
+import { realpathSync } from 'node:fs';
+import { dirname, isAbsolute, join, relative, resolve, sep } from 'node:path';
 import { JexoError } from '../errors.js';
 import type { SheetStore } from '../inspect/bench-sheets.js';
 import { isCallSheet, isRequestSheet, readIfThere, targetFromSheet, writeSheet } from './keep-call.js';
@@ -7,6 +8,15 @@ import { isCallSheet, isRequestSheet, readIfThere, targetFromSheet, writeSheet }
 /** Folders that hold other people's files, or none of a person's own. */
 const passedOver = new Set(['node_modules', 'dist', 'build', 'coverage']);
 const deepest = 4;
+
+/** Where a path leads; undefined when nothing is there. */
+function real(path: string): string | undefined {
+  try {
+    return realpathSync(path);
+  } catch {
+    return undefined;
+  }
+}
 
 /** The sheets in the folder one is in, and in those below it. */
 export function sheetFiles(folder = process.cwd()): SheetStore {
@@ -18,6 +28,16 @@ export function sheetFiles(folder = process.cwd()): SheetStore {
         where: name,
         next: 'Give a name inside it.',
       });
+    // A link may lead out of the folder where the name does not.
+    const root = real(folder) ?? folder;
+    for (const place of [dirname(path), path]) {
+      const found = real(place);
+      if (found !== undefined && found !== root && !found.startsWith(root + sep))
+        throw new JexoError('JEXO_USAGE', `${name} is a link that leads outside the folder the bench was started in.`, {
+          where: name,
+          next: 'Give a name inside it.',
+        });
+    }
     return path;
   };
   return {

@@ -11,6 +11,7 @@ import { callsFromWire } from './sheets/from-wire.js';
 import { replaySheet, type Replayed } from './sheets/replay.js';
 import type { SheetIssue } from './sheets/sheet-text.js';
 import { addCall, updateSheet, type CallToKeep } from './sheets/write-sheet.js';
+import { stableWords } from './sheets/judge-answer.js';
 import { editTools, type Edits } from './model-view.js';
 
 /** Where sheets lie. What opens files is handed in, so that this room stays free of Node. */
@@ -204,9 +205,9 @@ async function toKeep(call: CallSheet): Promise<CallToKeep> {
   if (messages !== undefined) return { ...base, must: { be: (await promptAnswer({ messages })).value } };
   if (result !== undefined) {
     const { value, text } = await toolAnswer(result);
-    return { ...base, ...more, must: result.isError ? { fail: text } : { be: value } };
+    return { ...base, ...more, must: result.isError ? { fail: stableWords(text) } : { be: value } };
   }
   if (call.status === 'running' || call.status === 'cancelled' || trouble === undefined)
     throw new JexoError('JEXO_USAGE', 'A call that was not answered cannot be kept.', { next: 'Wait for its answer, or call again.' });
-  return { ...base, ...more, must: { fail: trouble.message } };
+  return { ...base, ...more, must: { fail: stableWords(trouble.message) } };
 }

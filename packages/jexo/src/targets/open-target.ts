@@ -4,8 +4,8 @@ import { JexoError } from '../errors.js';
 import { offers, type Choice } from '../offers/choose.js';
 import { defineServer, isServer, type Server } from '../offers/define-server.js';
 import { wrapFunctions } from '../sources/functions/wrap-functions.js';
-import { readDocument } from '../sources/rest/read-document.js';
-import { wrapRest, type WrapRestOptions } from '../sources/rest/wrap-rest.js';
+import { readDocument, type RestDocument } from '../sources/rest/read-document.js';
+import { restSource, type WrapRestOptions } from '../sources/rest/wrap-rest.js';
 import { loadModule, loadPackage } from './load-module.js';
 import { parseTarget } from './target.js';
 
@@ -80,12 +80,19 @@ async function open(text: string, how: Pick<OpenOptions, 'again' | 'fresh' | 're
       return { server, files: [] };
     }
     case 'document': {
-      const { info } = (await readDocument(target.place)).root as { info?: { title?: string; version?: string } };
+      // Its title is wanted first: the same reading serves the source when it is read for the first time.
+      let first: RestDocument | undefined = await readDocument(target.place);
+      const read = async () => {
+        const found = first ?? (await readDocument(target.place));
+        first = undefined;
+        return found;
+      };
+      const { info } = first.root as { info?: { title?: string; version?: string } };
       const server = defineServer({
         name: serverName((info?.title ?? basename(target.place).replace(/\..*$/, '')).toLowerCase()),
         ...(info?.title !== undefined && { title: info.title }),
         version: info?.version ?? '0.0.0',
-        offers: [wrapRest(target.place, how.rest)],
+        offers: [restSource(read, basename(target.place), how.rest ?? {})],
       });
       return { server, files: /^https?:/i.test(target.place) ? [] : [resolve(target.place)] };
     }

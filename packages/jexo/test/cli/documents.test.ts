@@ -215,3 +215,84 @@ test('what cannot be read is told', async () => {
     expect([words, got, stderr]).toEqual([words, code, expect.stringMatching(says)]);
   }
 });
+
+describe('an API that has its own document', () => {
+  const rows = Array.from({ length: 1500 }, (_, index) => ({ lot: `H-${index}`, jars: index, note: 'calm and sweet' }));
+  let seen: string[] = [];
+  const other = createServer((request, response) => {
+    seen.push(`${request.url} ${request.headers['x-key'] ?? ''}`);
+    response.setHeader('content-type', 'application/json');
+    if (request.url !== '/api.json') return void response.end(JSON.stringify(rows));
+    const array = { type: 'array', items: { type: 'object' } };
+    response.end(
+      JSON.stringify({
+        openapi: '3.1.0',
+        info: { title: 'Lots', version: '1' },
+        servers: [{ url: '/' }],
+        components: { securitySchemes: { HIVE_TEST_SECRET: { type: 'apiKey', in: 'header', name: 'X-Key' } } },
+        security: [{ HIVE_TEST_SECRET: [] }],
+        paths: {
+          '/lots': { get: { operationId: 'lots', responses: { 200: { description: 'OK', content: { 'application/json': { schema: array } } } } } },
+        },
+      }),
+    );
+  });
+  let at = '';
+  beforeAll(async () => {
+    await new Promise<void>((resolve) => other.listen(0, '127.0.0.1', resolve));
+    at = `http://127.0.0.1:${(other.address() as AddressInfo).port}`;
+  });
+  beforeEach(() => void (seen = []));
+  afterAll(() => new Promise((resolve) => other.close(resolve).closeAllConnections()));
+  const env = { HIVE_TEST_SECRET: 'mine-to-keep', OTHER_SECRET: 'named-by-hand' };
+
+  test('does not get a variable of this machine by naming it', async () => {
+    const { stderr, code } = await jexo(['call', `${at}/api.json`, 'lots'], { env });
+    expect(code).toBe(0);
+    expect(seen).toEqual(['/api.json ', '/lots ']);
+    expect(stderr).not.toContain('mine-to-keep');
+    const listed = await jexo(['list', `${at}/api.json`], { env });
+    expect(listed.stderr).toContain('--secret HIVE_TEST_SECRET=NAME');
+  });
+
+  test('gets the one that the user names, and it is said where it goes', async () => {
+    await jexo(['call', `${at}/api.json`, 'lots', '--secret', 'HIVE_TEST_SECRET=OTHER_SECRET'], { env });
+    expect(seen).toEqual(['/api.json ', '/lots named-by-hand']);
+    const served = await start(['serve', `${at}/api.json`, '--http', '0', '--secret', 'HIVE_TEST_SECRET=OTHER_SECRET', '--json'], { env });
+    expect(served.said.settings).toEqual([
+      { variable: 'OTHER_SECRET', purpose: 'access to Lots', secret: true, sentTo: new URL(at).host },
+    ]);
+    await served.stop();
+    const wrong = await jexo(['list', `${at}/api.json`, '--secret', 'KEY=OTHER_SECRET'], { env });
+    expect([wrong.code, wrong.stderr]).toEqual([3, expect.stringContaining('Its schemes are: HIVE_TEST_SECRET.')]);
+  });
+
+  test('has a long answer shown as what it is: a part', async () => {
+    const { stdout, stderr, code } = await jexo(['call', `${at}/api.json`, 'lots']);
+    const shown = stdout.trim().split('\n').length - 1;
+    expect(code).toBe(0);
+    expect(shown).toBeLessThan(1500);
+    expect(stdout).not.toContain('_cut');
+    expect(stderr).toMatch(new RegExp(`This answer was cut: ${shown} of 1500 items[\\s\\S]*lots answered in .*, in part`));
+    expect(stderr).not.toContain('✓');
+    const { structuredContent } = JSON.parse((await jexo(['call', `${at}/api.json`, 'lots', '--json'])).stdout) as {
+      structuredContent: { _cut: object[] };
+    };
+    expect(structuredContent._cut).toEqual([{ path: 'result', kept: shown, of: 1500, what: 'items' }]);
+  });
+});
+
+test('serve says which variables are missing, and when a list is too long for a model', async () => {
+  const paths = Object.fromEntries(
+    Array.from({ length: 140 }, (_, index) => [`/lots${index}`, { get: { summary: `Lot ${index}`, responses: { 200: { description: 'OK' } } } }]),
+  );
+  const security = { components: { securitySchemes: { lotKey: { type: 'apiKey', in: 'header', name: 'X-Key' } } }, security: [{ lotKey: [] }] };
+  const file = join(folder, 'many.json');
+  writeFileSync(file, JSON.stringify({ openapi: '3.1.0', info: { title: 'Lots', version: '1' }, servers: [{ url: base }], ...security, paths }));
+  const { stderr } = await jexo(['serve', file]);
+  expect(stderr).toContain('LOT_KEY is not set: access to Lots is read from it.');
+  expect(stderr).toContain('140 tools are too many for most models to choose from.');
+  const set = await jexo(['serve', file, '--only', 'GET /lots1'], { env: { LOT_KEY: 'x' } });
+  expect(set.stderr).toContain(`LOT_KEY is sent to ${new URL(base).host}.`);
+  expect(set.stderr).not.toContain('too many');
+});

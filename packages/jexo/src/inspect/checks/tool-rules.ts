@@ -17,7 +17,8 @@ function isUntyped({ type, enum: values, const: only, $ref, anyOf, oneOf, allOf,
 
 /** Whether it is described, and its description says something. */
 export function checkDescribed(subject: string, name: string, description: string | undefined, report: Report): void {
-  if (description === undefined || description.trim() === '') {
+  // Of an operation without words only method and path are known.
+  if (description === undefined || /^(?:[A-Z]+ \/\S*)?$/.test(description.trim())) {
     report({
       rule: 'no-description',
       severity: subject.startsWith('tool') ? 'error' : 'warning',

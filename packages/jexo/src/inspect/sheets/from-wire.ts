@@ -3,6 +3,7 @@ import type { CallToolResult, GetPromptResult, ReadResourceResult } from '../../
 import type { WireEvent } from '../../transports/link.js';
 import { promptAnswer, resourceAnswer, toolAnswer } from './answer-value.js';
 import type { KeptReply } from './call-sheet.js';
+import { stableWords } from './judge-answer.js';
 import type { CallToKeep } from './write-sheet.js';
 
 interface Message {
@@ -16,7 +17,7 @@ interface Message {
 const makers: Readonly<Record<string, (params: Params, result: Params) => Promise<CallToKeep>>> = {
   async 'tools/call'(params, result) {
     const answer = await toolAnswer(result as unknown as CallToolResult);
-    const must = result.isError === true ? { fail: answer.text } : { be: answer.value };
+    const must = result.isError === true ? { fail: stableWords(answer.text) } : { be: answer.value };
     return { kind: 'tool', subject: params.name, input: params.arguments ?? {}, must };
   },
   'resources/read': async (params, result) => ({
@@ -61,7 +62,7 @@ export async function callsFromWire(events: readonly WireEvent[]): Promise<CallT
         const made =
           error === undefined
             ? await makers[call.method]!(call.params, result ?? {})
-            : { ...(await makers[call.method]!(call.params, { content: [], contents: [], messages: [] })), must: { fail: error.message } };
+            : { ...(await makers[call.method]!(call.params, { content: [], contents: [], messages: [] })), must: { fail: stableWords(error.message) } };
         calls[call.place] = { ...made, ...(call.replies.length > 0 && { replies: call.replies }) };
       }
     }

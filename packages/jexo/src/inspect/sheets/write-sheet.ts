@@ -1,9 +1,10 @@
 import { Document, isMap, isSeq, parseDocument, stringify, type Node, type YAMLMap } from 'yaml';
 import { JexoError } from '../../errors.js';
 import { isRecord } from '../../offers/answer.js';
+import { same } from '../difference.js';
 import { parsePath, replaceAt, valueAt } from '../value-path.js';
 import type { CallSheetFile, KeptKind, KeptReply, Must } from './call-sheet.js';
-import { likeness } from './judge-answer.js';
+import { likeness, stableWords } from './judge-answer.js';
 import type { Replayed } from './replay.js';
 
 /** A call to be put on a sheet. */
@@ -54,7 +55,8 @@ export function addCall(text: string, file: string, call: CallToKeep, target?: s
     );
   }
   const dash = text.lastIndexOf('-', last!.range![0] - 1);
-  return splice(text, [{ from: last!.range![1], to: last!.range![1], by: `\n${indent(write([item]), columnOf(text, dash))}` }]);
+  const end = endOf(text, last!);
+  return splice(text, [{ from: end, to: end, by: `\n${indent(write([item]), columnOf(text, dash))}` }]);
 }
 
 /** A value as block YAML, small parts on one line, as a person would write them. */
@@ -89,6 +91,9 @@ function splice(text: string, changes: readonly Splice[]): string {
     .reduce((whole, { from, to, by }) => whole.slice(0, from) + by.replaceAll('\n', ends) + whole.slice(to), text);
 }
 
+/** Where a value's last character is: the parser counts the line end behind a block to it. */
+const endOf = (text: string, node: Node) => text.slice(0, node.range![1]).trimEnd().length;
+
 const columnOf = (text: string, at: number) => at - (text.lastIndexOf('\n', at - 1) + 1);
 
 function indent(text: string, columns: number, first = columns): string {
@@ -108,8 +113,9 @@ export interface Updated {
  * Writes what came in place of what was wanted, for the calls that differ; every other byte stays. What is demanded by schema,
  * by words or by time is left: no answer says what it should be instead.
  */
-export function updateSheet({ text, document, calls: kept }: CallSheetFile, { calls }: Replayed): Updated {
+export function updateSheet({ file, text, document, calls: kept }: CallSheetFile, { calls }: Replayed): Updated {
   const names: string[] = [];
+  const demands = new Map<number, Must>();
   const changes: Splice[] = [];
   for (const { name, index, status, answer, failure } of calls) {
     if (status === 'as kept') continue;
@@ -117,14 +123,29 @@ export function updateSheet({ text, document, calls: kept }: CallSheetFile, { ca
     const next = nextMust(must, answer, failure);
     if (JSON.stringify(next) === JSON.stringify(must)) continue;
     names.push(name);
+    demands.set(index, next);
     changes.push(replaceMust(text, document.getIn(['calls', index], true) as YAMLMap<Node, Node>, next));
   }
-  return { text: splice(text, changes), names };
+  const updated = splice(text, changes);
+  requireSame(file, document, updated, demands);
+  return { text: updated, names };
+}
+
+/** What was written must read as the sheet with the new demands, and nothing else. @throws JexoError JEXO_SHEET */
+function requireSame(file: string, before: Document, text: string, demands: ReadonlyMap<number, Must>): void {
+  const wanted = before.toJS() as { calls: Record<string, unknown>[] };
+  for (const [index, must] of demands) wanted.calls[index] = { ...wanted.calls[index], must: JSON.parse(JSON.stringify(must)) as unknown };
+  const after = parseDocument(text);
+  if (after.errors.length === 0 && same(wanted, after.toJS())) return;
+  throw new JexoError('JEXO_SHEET', `${file} is written in a way that cannot be updated without changing more than what its calls must answer.`, {
+    where: file,
+    next: 'Nothing was changed. Change the lines named above by hand.',
+  });
 }
 
 function nextMust(must: Must, answer: unknown, failure: string | undefined): Must {
   const { be: _be, have: _have, say: _say, at: _at, fit: _fit, fail, ...others } = must;
-  if (failure !== undefined) return { ...others, fail: failure };
+  if (failure !== undefined) return { ...others, fail: stableWords(failure) };
   if (fail !== undefined) return { ...others, be: answer };
   return {
     ...must,
@@ -150,8 +171,8 @@ function replaceMust(text: string, call: YAMLMap<Node, Node>, must: Must): Splic
     return { from: end, to: end, by: `, must: ${line}` };
   }
   const block = indent(write({ must }, 1), column, 0);
-  if (pair !== undefined) return { from: pair.key.range![0], to: pair.value!.range![1], by: block };
-  const end = call.items.at(-1)!.value!.range![1];
+  if (pair !== undefined) return { from: pair.key.range![0], to: endOf(text, pair.value!), by: block };
+  const end = endOf(text, call.items.at(-1)!.value!);
   return { from: end, to: end, by: `\n${' '.repeat(column)}${block}` };
 }
 

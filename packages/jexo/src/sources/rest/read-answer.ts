@@ -69,6 +69,10 @@ export async function readAnswer(received: Received, context: AnswerContext): Pr
   return media(received, type, context);
 }
 
+/** Where a structure says what was left out of it. */
+export const cutMark = '_cut';
+const joined = (path: string) => (path === '' ? 'result' : path.startsWith('[') ? `result${path}` : `result.${path}`);
+
 /** A JSON value as the tool's answer, cut when it is too long for a model. */
 export async function structured(value: unknown, { output, wrapped, most, keep, title, operation }: AnswerContext): Promise<Result> {
   const whole = JSON.stringify(value);
@@ -83,7 +87,9 @@ export async function structured(value: unknown, { output, wrapped, most, keep, 
         ];
   const text = JSON.stringify(short);
   if (output === undefined) return answer({ content: [textBlock(typeof short === 'string' ? short : text), ...note] });
-  const promised = wrapped ? { result: short } : short;
+  const bare = wrapped ? { result: short } : short;
+  // Whoever reads only the structure must see that it is not the whole.
+  const promised = cuts.length === 0 || !isRecord(bare) ? bare : { ...bare, [cutMark]: cuts.map((cut) => ({ ...cut, path: wrapped ? joined(cut.path) : cut.path })) };
   const checked = await output.check(structuredClone(promised));
   if (!checked.ok)
     return answer({

@@ -1,5 +1,5 @@
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
-import { answer } from '../../offers/answer.js';
+import { answer, isRecord } from '../../offers/answer.js';
 import type { Call } from '../../offers/call.js';
 import { lazySchema, type CompiledSchema } from '../../offers/schema.js';
 import type { JsonSchema } from '../../protocol/types.js';
@@ -14,7 +14,7 @@ import { slugOf } from './name-operations.js';
 import type { Api, Operation } from './operation.js';
 import type { OperationInput } from './operation-input.js';
 import { pagingOf } from './pages.js';
-import { jsonOf, readAnswer, structured, type AnswerContext } from './read-answer.js';
+import { cutMark, jsonOf, readAnswer, structured, type AnswerContext } from './read-answer.js';
 import { createSender, type Received } from './send.js';
 import type { WrapRestOptions } from './wrap-rest.js';
 
@@ -232,7 +232,16 @@ function inputFor({ targets }: OperationInput, parameter: string): string {
 /** The protocol wants an object at the root of an output schema. */
 function rooted(schema: JsonSchema): { readonly wrapped: boolean; readonly schema: JsonSchema } {
   const { $defs, ...own } = schema;
-  if ([own.type].flat().includes('object') && own.anyOf === undefined) return { wrapped: false, schema: { ...schema, type: 'object' } };
+  if ([own.type].flat().includes('object') && own.anyOf === undefined)
+    return {
+      wrapped: false,
+      schema: {
+        ...schema,
+        type: 'object',
+        // Where other fields have a schema, the mark of a cut answer needs one of its own.
+        ...(isRecord(own.additionalProperties) && { properties: { ...(own.properties as object | undefined), [cutMark]: { type: 'array' } } }),
+      },
+    };
   return {
     wrapped: true,
     schema: { type: 'object', properties: { result: own }, required: ['result'], ...($defs !== undefined && { $defs }) },

@@ -8,7 +8,7 @@ import { nameOperations, slugOf } from './name-operations.js';
 import { aliasesOf, type Operation } from './operation.js';
 import { operationInput, type InputChange } from './operation-input.js';
 import { readApi } from './read-api.js';
-import { readDocument } from './read-document.js';
+import { readDocument, type RestDocument } from './read-document.js';
 import { searchTools } from './search-tools.js';
 import type { SendOptions } from './send.js';
 import { createService, type Prepared } from './service.js';
@@ -66,10 +66,15 @@ export interface WrapRestOptions extends Choice, SendOptions {
 export function wrapRest(document: string | URL | object, options: WrapRestOptions = {}): Source {
   const shown =
     options.name ?? (typeof document === 'object' && !(document instanceof URL) ? 'rest' : String(document).replace(/^.*[\\/]/, ''));
+  return restSource(() => readDocument(document), shown, options);
+}
+
+/** The operations of a document that is read by whoever calls, each time the source is. */
+export function restSource(readOne: () => Promise<RestDocument>, shown: string, options: WrapRestOptions): Source {
   return {
     name: shown,
     async read() {
-      const found = await readDocument(document);
+      const found = await readOne();
       const api = readApi(found, options.bodyTypes, options.only);
       const convert = schemaConverter(found);
       const service = createService(api, options);
