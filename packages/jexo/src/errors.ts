@@ -23,6 +23,7 @@ export const catalogue = {
   JEXO_INPUT_INVALID: { exit: 2, next: 'Mend the fields named above and call again.' },
   JEXO_OUTPUT_INVALID: { exit: 1, next: 'Mend the tool or its output schema: the answer must fit what was promised.' },
   JEXO_PORT_IN_USE: { exit: 3, next: 'Choose another port, or stop the program that holds it.' },
+  JEXO_OPEN: { exit: 2, next: 'Listen on 127.0.0.1, or say that it is meant: --open at the terminal, open: true in code.' },
   JEXO_ADDRESS: { exit: 3, next: 'Choose an address of this machine; 127.0.0.1 is the usual one.' },
   JEXO_CONNECT: { exit: 3, next: 'Check that the server is running and that the address is right.' },
   JEXO_COMMAND_MISSING: { exit: 3, next: 'Check the spelling of the command, or give its full path.' },

@@ -1,9 +1,13 @@
 import { spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
+import { rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { pathToFileURL } from 'node:url';
 import { createBench } from '../inspect/bench.js';
 import { createBenchApi } from '../inspect/bench-api.js';
 import type { ConnectionSpec } from '../inspect/connection.js';
 import type { Choice } from '../offers/choose.js';
+import { cacheFolder } from '../own-folder.js';
 import { packageFile } from '../own-package.js';
 import { servePage } from '../transports/http/serve-page.js';
 import { openBenchNotes } from './bench-notes.js';
@@ -15,6 +19,7 @@ import { createBenchSheets } from '../inspect/bench-sheets.js';
 import { sheetFiles } from './sheet-files.js';
 import { openConnection } from './open-connection.js';
 import { openWireLog } from './wire-log.js';
+import { surviveStrays } from '../transports/strays.js';
 import { keepStdoutForResults, note, onErr, print, symbols } from './terminal.js';
 
 interface InspectOptions extends ModelOptions {
@@ -28,6 +33,7 @@ interface InspectOptions extends ModelOptions {
 }
 
 export async function inspect(targets: readonly string[], command: readonly string[] | undefined, options: InspectOptions): Promise<void> {
+  const release = surviveStrays(note, { exceptions: true });
   const headers = readHeaders(options.header);
   const model = modelOf(options);
   const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
@@ -89,6 +95,7 @@ export async function inspect(targets: readonly string[], command: readonly stri
   });
   await page.close();
   await bench.close();
+  release();
 }
 
 function counts(kinds: readonly string[]): string {
@@ -99,11 +106,21 @@ function counts(kinds: readonly string[]): string {
   return words.length === 0 ? 'nothing is offered' : words.join(', ');
 }
 
-/** Hands the address to whatever opens addresses here. When nothing does, the printed address is there still. */
+/**
+ * Hands the address to whatever opens addresses here, by way of a file that only this user can read: what stands on a command line
+ * is shown to every user of the machine. When nothing opens it, the printed address is there still.
+ */
 function openBrowser(address: string): void {
+  const file = join(cacheFolder(), `open-${randomBytes(8).toString('hex')}.html`);
+  const script = JSON.stringify(address);
+  writeFileSync(file, `<!doctype html><title>jexo</title><script>location.replace(${script})</script>\n`, { mode: 0o600, flag: 'wx' });
+  const remove = () => rmSync(file, { force: true });
+  process.once('exit', remove);
+  setTimeout(remove, 30_000).unref();
   const [command, ...args] =
     process.platform === 'darwin' ? ['open'] : process.platform === 'win32' ? ['rundll32', 'url.dll,FileProtocolHandler'] : ['xdg-open'];
-  const child = spawn(process.env.BROWSER ?? command!, process.env.BROWSER === undefined ? [...args, address] : [address], {
+  const place = pathToFileURL(file).href;
+  const child = spawn(process.env.BROWSER ?? command!, process.env.BROWSER === undefined ? [...args, place] : [place], {
     stdio: 'ignore',
     detached: true,
   });

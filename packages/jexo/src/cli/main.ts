@@ -18,7 +18,7 @@ import {
   withClientOptions,
   withKeeping,
 } from './options.js';
-import { note, onErr, print, symbols } from './terminal.js';
+import { flushed, note, onErr, print, symbols } from './terminal.js';
 
 const version = process.env.JEXO_VERSION ?? '0.0.0';
 
@@ -85,6 +85,7 @@ withChoice(program.command('serve'))
   .addOption(new Option('--path <path>', 'path of the endpoint').default('/mcp'))
   .addOption(new Option('--allow-origin <origin>', 'a web page that may call, as https://desk.example; may be repeated').argParser(collect))
   .addOption(new Option('--allow-host <name>', 'a host name this server answers for; may be repeated').argParser(collect))
+  .option('--open', 'let anybody call who reaches an address other than this machine’s own')
   .option('--name <name>', 'the name the server gives itself')
   .option('--watch', 'read the modules again when they are saved; connected clients are told')
   .option('--no-page', 'over HTTP, serve no page at the root that shows what is offered')
@@ -407,12 +408,13 @@ async function main(): Promise<number> {
   }
 }
 
-// A reader that stops early, as `head` does, is no error.
-process.stdout.on('error', (error: NodeJS.ErrnoException) => {
-  if (error.code === 'EPIPE') process.exit(0);
-  throw error;
-});
+// A reader that stops early, as `head` does, is no error; nor is a terminal that is gone.
+process.stdout.on('error', () => process.exit(0));
+process.stderr.on('error', () => undefined);
 // A call in this same process may wait for nothing that keeps a process alive; it is awaited all the same.
 const alive = setInterval(() => {}, 2 ** 30);
 process.exitCode = await main();
 clearInterval(alive);
+// Timers and connections that a module left behind would keep the process for ever.
+await flushed();
+process.exit();

@@ -5,6 +5,7 @@ import { openTargets } from '../targets/open-target.js';
 import { watchTargets, type Reloaded } from '../targets/watch-targets.js';
 import { serveHttp } from '../transports/http/serve-http.js';
 import { serveStdio } from '../transports/serve-stdio.js';
+import { surviveStrays } from '../transports/strays.js';
 import { guardStdout } from '../transports/stdout-guard.js';
 import { toolOf } from '../offers/catalogue.js';
 import type { ToolOffer } from '../offers/offer.js';
@@ -20,6 +21,7 @@ interface ServeOptions {
   readonly name?: string;
   readonly json?: boolean;
   readonly older?: boolean;
+  readonly open?: boolean;
   readonly wireLog?: string;
   readonly allowOrigin?: string[];
   readonly allowHost?: string[];
@@ -35,6 +37,7 @@ export async function serve(targets: readonly string[], command: readonly string
       next: 'Use list, call or inspect with a command.',
     });
   if (targets.length === 0) throw new JexoError('JEXO_USAGE', 'Say what to serve.', { next: 'As in: jexo serve hives.ts' });
+  surviveStrays(note, { exceptions: true });
   if (!options.path.startsWith('/'))
     throw new JexoError('JEXO_USAGE', `--path must start with a slash; ${JSON.stringify(options.path)} does not.`, { where: '--path' });
   const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
@@ -68,7 +71,9 @@ export async function serve(targets: readonly string[], command: readonly string
     host: options.host,
     path: options.path,
     onFault: reportFault,
+    graceMs,
     older: options.older ?? false,
+    open: options.open ?? false,
     page: options.page ?? true,
     ...(log && { tap: log.tap }),
     ...(options.allowOrigin && { allowedOrigins: options.allowOrigin }),
@@ -79,10 +84,23 @@ export async function serve(targets: readonly string[], command: readonly string
     note(
       `${onErr('ochre', symbols.warn)} Every machine that reaches this one may call these tools, under any host name. Name the allowed ones with --allow-host.`,
     );
-  await new Promise<void>((resolve) => stopOnSignal(() => service.close().then(resolve)));
+  await new Promise<void>((resolve) =>
+    stopOnSignal(() => {
+      if (service.inFlight > 0)
+        note(
+          `Waiting up to ${graceMs / 1000} s for ${service.inFlight} ${service.inFlight === 1 ? 'request' : 'requests'} in flight. Press Ctrl-C again to end at once.`,
+        );
+      return service.close().then(resolve);
+    }),
+  );
   watched?.close();
   note('Stopped.');
+  // A timer that a handler left behind would keep the process.
+  process.exit(0);
 }
+
+/** What calls in flight get when the server is asked to stop. */
+const graceMs = 10_000;
 
 /** The first signal lets what is in flight finish; a second one ends at once. */
 function stopOnSignal(stop: () => Promise<void>): void {

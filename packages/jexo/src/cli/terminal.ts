@@ -57,6 +57,12 @@ export function printBytes(bytes: Uint8Array): void {
   else process.stdout.write(bytes);
 }
 
+/** Resolves when all that was printed has left. */
+export async function flushed(): Promise<void> {
+  const write = (done: () => void) => (guarded === undefined ? process.stdout.write('', done) : guarded.write('', done));
+  await Promise.all([new Promise<void>((resolve) => void write(resolve)), new Promise<void>((resolve) => void process.stderr.write('', () => resolve()))]);
+}
+
 /** A line for the person at the terminal. */
 export function note(text: string): void {
   process.stderr.write(`${text}\n`);

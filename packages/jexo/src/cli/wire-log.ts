@@ -2,6 +2,7 @@ import { closeSync, openSync, writeSync } from 'node:fs';
 import { JexoError, messageOf } from '../errors.js';
 import { maskSecrets } from '../inspect/recorder.js';
 import type { WireTap } from '../transports/link.js';
+import { note, onErr, symbols } from './terminal.js';
 
 export interface WireLog {
   readonly tap: WireTap;
@@ -20,8 +21,18 @@ export function openWireLog(file: string): WireLog {
     throw new JexoError('JEXO_USAGE', `The wire log cannot be written: ${messageOf(error)}`, { where: file, cause: error });
   }
   let seq = 0;
+  let isWritable = true;
   return {
-    tap: (event) => void writeSync(handle, `${JSON.stringify({ seq: ++seq, ...(maskSecrets(event) as object) })}\n`),
+    tap(event) {
+      if (!isWritable) return;
+      try {
+        writeSync(handle, `${JSON.stringify({ seq: ++seq, ...(maskSecrets(event) as object) })}\n`);
+      } catch (error) {
+        // A full disk ends the log, and nothing else.
+        isWritable = false;
+        note(`${onErr('ochre', symbols.warn)} ${file} cannot be written any more: ${messageOf(error)}. What follows is not logged.`);
+      }
+    },
     close: () => closeSync(handle),
   };
 }

@@ -175,6 +175,7 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
   peer.outlet = await link.start({
     receive: (value) => peer.receive(value),
     failed: (id, error) => peer.fail(id, error),
+    isWaiting: (id) => peer.isWaiting(id),
     interrupted: (error) => peer.failAll(error),
     closed: ended,
     async renew() {

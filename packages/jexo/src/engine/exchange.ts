@@ -64,7 +64,7 @@ export class Exchange {
   }
 
   notify(method: string, params?: Params): void {
-    if (!this.finished) this.channel.send(params === undefined ? { jsonrpc: '2.0', method } : { jsonrpc: '2.0', method, params });
+    if (!this.finished) this.peer.notify(method, params, this.channel);
   }
 
   request(method: string, params: Params | undefined, options: RequestOptions = {}): Promise<Params> {

@@ -22,8 +22,10 @@ export function answerInitialize(peer: Peer, params: Params, hello: ServerHello)
   if (typeof capabilities !== 'object' || capabilities === null || Array.isArray(capabilities)) {
     throw new RpcError(errorCodes.invalidParams, 'initialize: capabilities must be an object');
   }
+  if (JSON.stringify(capabilities).length > mostCapabilityCharacters)
+    throw new RpcError(errorCodes.invalidParams, `initialize: capabilities may have at most ${mostCapabilityCharacters} characters`);
   peer.revision = isRevision(protocolVersion) ? protocolVersion : newestRevision;
-  peer.remote = { info: clientInfo, capabilities };
+  peer.remote = { info: introduced(clientInfo as Implementation), capabilities };
   peer.state = 'ready';
   return {
     protocolVersion: peer.revision,
@@ -31,6 +33,15 @@ export function answerInitialize(peer: Peer, params: Params, hello: ServerHello)
     serverInfo: shapeImplementation(hello.info, peer.revision),
     ...(hello.instructions !== undefined && { instructions: hello.instructions }),
   };
+}
+
+/** What is kept of a client for as long as its session lives. */
+const mostCapabilityCharacters = 16_384;
+const mostNameCharacters = 256;
+
+function introduced({ name, version, title }: Implementation): Implementation {
+  const short = (text: string) => text.slice(0, mostNameCharacters);
+  return { name: short(name), version: short(version), ...(typeof title === 'string' && { title: short(title) }) };
 }
 
 /** A session that needs no handshake: the stateless mode of HTTP, where the header names the revision. */

@@ -1,6 +1,9 @@
 import { JexoError } from '../errors.js';
 import {
+  encode,
   errorCodes,
+  isRawJson,
+  RawJson,
   readEnvelope,
   RpcError,
   type ErrorObject,
@@ -35,11 +38,27 @@ export interface PeerOptions {
   readonly clock: Clock;
   readonly requests: ReadonlyMap<string, RequestHandler>;
   readonly notifications?: ReadonlyMap<string, NotificationHandler>;
+  /** Requests of all peers of one server together, so that one client cannot hold them all. */
+  readonly load?: Load;
   /** Told of what went wrong inside a handler; the other side only gets the reference. */
   readonly onFault?: (error: unknown, reference: string) => void;
   /** Told of messages that belong to nothing: late answers, unknown ids, malformed lines. */
   readonly onStray?: (why: string, message: unknown) => void;
 }
+
+/** A count that several peers share. */
+export interface Load {
+  count: number;
+  readonly most: number;
+}
+
+/** Requests of the other side that may be in flight at once. */
+const mostIncoming = 1000;
+/** Messages a batch may have, and characters its answers may have together. */
+const mostInBatch = 100;
+const mostBatchCharacters = 16 * 1024 * 1024;
+/** Of what the other side sent, so much is said back to it. */
+const mostEchoed = 100;
 
 interface Outgoing {
   readonly method: string;
@@ -116,17 +135,53 @@ export class Peer {
       case 'invalid':
         this.options.onStray?.(envelope.why, value);
         if (deservesAnAnswer(value)) {
-          channel.send(failure(envelope.id, { code: errorCodes.invalidRequest, message: `Invalid request: ${envelope.why}` }));
-        }
+          this.deliver(channel, failure(envelope.id, { code: errorCodes.invalidRequest, message: `Invalid request: ${envelope.why}` }));
+        } else this.disappoint(value, envelope.why);
+    }
+  }
+
+  /** An answer that is none ends the wait of whoever asked: nothing better will come under this id. */
+  private disappoint(value: unknown, why: string): void {
+    const { id } = value as { id?: unknown };
+    // Some peers send numbers back as texts, which are other ids.
+    const asked = [id, typeof id === 'string' && /^\d{1,15}$/.test(id) ? Number(id) : undefined].find((each) =>
+      this.outgoing.has(each as RequestId),
+    ) as RequestId | undefined;
+    if (asked === undefined) return;
+    this.fail(asked, new JexoError('JEXO_NOT_PROTOCOL', `The answer to ${this.outgoing.get(asked)!.method} is no legal message: ${why}.`));
+  }
+
+  /** Sends, whatever happens: what cannot be written down, or not be sent, is a fault of ours and harms nobody else. */
+  private deliver(channel: Channel, message: JsonRpcMessage | readonly JsonRpcMessage[]): void {
+    try {
+      channel.send(message);
+    } catch (error) {
+      const reference = this.fault(error);
+      const answers = ([message].flat() as JsonRpcMessage[]).filter((each): each is JsonRpcResponse => !('method' in each));
+      const instead = answers.map(({ id }) =>
+        failure(id ?? undefined, { code: errorCodes.internalError, message: `Internal error (reference ${reference})` }),
+      );
+      if (instead.length === 0) return;
+      try {
+        channel.send(Array.isArray(message) ? instead : instead[0]!);
+      } catch (second) {
+        this.fault(second);
+      }
     }
   }
 
   /** Batches exist in 2025-03-26 only (Base protocol of that revision, "Batching"). */
   private receiveBatch(values: readonly unknown[], channel: Channel): void {
     const refuse = (why: string) =>
-      channel.send(failure(undefined, { code: errorCodes.invalidRequest, message: `Invalid request: ${why}` }));
-    if (this.revision !== '2025-03-26') return refuse(`revision ${this.revision} has no batches`);
+      this.deliver(channel, failure(undefined, { code: errorCodes.invalidRequest, message: `Invalid request: ${why}` }));
+    if (this.revision !== '2025-03-26') {
+      // Answers that came as a list are no answers; whoever waits for them is told.
+      const why = `revision ${this.revision} has no batches`;
+      for (const value of values) if (!deservesAnAnswer(value)) this.disappoint(value, why);
+      return refuse(why);
+    }
     if (values.length === 0) return refuse('a batch must not be empty');
+    if (values.length > mostInBatch) return refuse(`a batch may hold at most ${mostInBatch} messages`);
     let expected = 0;
     for (const value of values) {
       const envelope = readEnvelope(value);
@@ -134,13 +189,20 @@ export class Peer {
       if (envelope.kind === 'request' || (envelope.kind === 'invalid' && deservesAnAnswer(value))) expected++;
     }
     const answers: JsonRpcMessage[] = [];
+    let characters = 0;
     const settled = () => {
-      if (--expected === 0 && answers.length > 0) channel.send(answers);
+      if (--expected === 0 && answers.length > 0) this.deliver(channel, answers);
     };
     const gather: Channel = {
       send(message) {
         if (Array.isArray(message) || 'method' in message) return channel.send(message);
-        answers.push(message as JsonRpcResponse);
+        const answer = message as JsonRpcResponse;
+        // Written once, here: what cannot be written is refused by itself, and what is too much for one body as well.
+        const text = encode(answer);
+        characters += text.length;
+        if (characters > mostBatchCharacters)
+          answers.push(failure(answer.id ?? undefined, { code: errorCodes.internalError, message: tooMuchInBatch }));
+        else answers.push('result' in answer ? { ...answer, result: new RawJson(isRawJson(answer.result) ? answer.result.json : JSON.stringify(answer.result)) } : answer);
         settled();
       },
       dropped(id) {
@@ -154,18 +216,27 @@ export class Peer {
   private answer(message: JsonRpcRequest, channel: Channel): void {
     const { id, method } = message;
     if (this.state === 'new' && this.role === 'server' && method !== 'initialize' && method !== 'ping') {
-      return channel.send(
+      return this.deliver(
+        channel,
         failure(id, { code: errorCodes.invalidRequest, message: 'Invalid request: the session is not initialised; send initialize first' }),
       );
     }
     const handler = this.options.requests.get(method);
     if (handler === undefined)
-      return channel.send(failure(id, { code: errorCodes.methodNotFound, message: `Method not found: ${method}` }));
+      return this.deliver(channel, failure(id, { code: errorCodes.methodNotFound, message: `Method not found: ${echoed(method)}` }));
     if (this.incoming.has(id)) {
-      return channel.send(
+      return this.deliver(
+        channel,
         failure(id, { code: errorCodes.invalidRequest, message: `Invalid request: id ${JSON.stringify(id)} is still in use` }),
       );
     }
+    const { load } = this.options;
+    if (this.incoming.size >= mostIncoming || (load !== undefined && load.count >= load.most))
+      return this.deliver(
+        channel,
+        failure(id, { code: errorCodes.internalError, message: 'Too many requests are being answered; try again when some are done' }),
+      );
+    if (load !== undefined) load.count++;
     const exchange = new Exchange(this, id, method, message.params ?? noParams, channel);
     this.incoming.set(id, exchange);
     let result: unknown;
@@ -186,12 +257,12 @@ export class Peer {
 
   private finishWithResult(exchange: Exchange, result: unknown): void {
     if (!this.finish(exchange)) return;
-    exchange.channel.send({ jsonrpc: '2.0', id: exchange.id, result: (result ?? {}) as object });
+    this.deliver(exchange.channel, { jsonrpc: '2.0', id: exchange.id, result: (result ?? {}) as object });
   }
 
   private finishWithError(exchange: Exchange, error: unknown): void {
     if (!this.finish(exchange)) return;
-    exchange.channel.send(failure(exchange.id, this.describe(error)));
+    this.deliver(exchange.channel, failure(exchange.id, this.describe(error)));
   }
 
   /** False when the request was cancelled meanwhile: then no response is sent (Base protocol, "Cancellation"). */
@@ -203,7 +274,8 @@ export class Peer {
   }
 
   private forget(exchange: Exchange): void {
-    this.incoming.delete(exchange.id);
+    if (!this.incoming.delete(exchange.id)) return;
+    if (this.options.load !== undefined) this.options.load.count--;
     if (this.incoming.size > 0 || this.idling.length === 0) return;
     const tasks = this.idling;
     this.idling = [];
@@ -221,15 +293,18 @@ export class Peer {
       return error.data === undefined
         ? { code: error.code, message: error.message }
         : { code: error.code, message: error.message, data: error.data };
-    const reference = this.reference();
-    this.options.onFault?.(error, reference);
+    const reference = this.fault(error);
     return { code: errorCodes.internalError, message: `Internal error (reference ${reference})` };
   }
 
   /** Reports a fault to the operator and gives the reference by which it can be found again. */
   fault(error: unknown): string {
     const reference = this.reference();
-    this.options.onFault?.(error, reference);
+    try {
+      this.options.onFault?.(error, reference);
+    } catch {
+      // What is told of faults has one of its own: there is nobody left to tell.
+    }
     return reference;
   }
 
@@ -263,11 +338,15 @@ export class Peer {
     const waiting = this.outgoing.get(params.progressToken);
     if (waiting === undefined || typeof params.progress !== 'number') return;
     this.arm(params.progressToken, waiting);
-    waiting.onProgress?.({
-      progress: params.progress,
-      ...(typeof params.total === 'number' && { total: params.total }),
-      ...(typeof params.message === 'string' && { message: params.message }),
-    });
+    try {
+      waiting.onProgress?.({
+        progress: params.progress,
+        ...(typeof params.total === 'number' && { total: params.total }),
+        ...(typeof params.message === 'string' && { message: params.message }),
+      });
+    } catch (error) {
+      this.fault(error); // the listener's own; the request goes on
+    }
   }
 
   private settle(id: RequestId, how: (waiting: Outgoing) => void, message: unknown): void {
@@ -283,6 +362,11 @@ export class Peer {
     if (waiting === undefined) return;
     this.release(id, waiting);
     waiting.reject(error);
+  }
+
+  /** True while the request of this id waits for its answer. */
+  isWaiting(id: RequestId): boolean {
+    return this.outgoing.has(id);
   }
 
   /** None of the requests in flight will be answered: their waiters get the reason. */
@@ -355,14 +439,18 @@ export class Peer {
     this.release(id, waiting);
     // A client never cancels initialize (Base protocol, "Cancellation").
     if (waiting.method !== 'initialize') {
-      waiting.channel.send({ jsonrpc: '2.0', method: 'notifications/cancelled', params: { requestId: id, reason: error.message } });
+      this.deliver(waiting.channel, {
+        jsonrpc: '2.0',
+        method: 'notifications/cancelled',
+        params: { requestId: id, reason: error.message },
+      });
     }
     waiting.reject(error);
   }
 
   notify(method: string, params?: Params, channel: Channel = this.outlet): void {
     if (this.state === 'closed') return;
-    channel.send(params === undefined ? { jsonrpc: '2.0', method } : { jsonrpc: '2.0', method, params });
+    this.deliver(channel, params === undefined ? { jsonrpc: '2.0', method } : { jsonrpc: '2.0', method, params });
   }
 
   /** Ends the conversation: handlers are told by their signal, waiting requests fail with `error`. */
@@ -377,14 +465,26 @@ export class Peer {
       this.fail(id, error ?? new JexoError('JEXO_CLOSED', `${method} was not answered: ${reason}.`));
     const tasks = this.closing;
     this.closing = [];
-    for (const task of tasks) task(reason);
+    for (const task of tasks) {
+      try {
+        task(reason);
+      } catch (error) {
+        this.fault(error);
+      }
+    }
   }
+}
+
+function echoed(text: string): string {
+  return text.length > mostEchoed ? `${text.slice(0, mostEchoed)}…` : text;
 }
 
 /** Never answer what looks like an answer: two peers would send errors to each other for ever. */
 function deservesAnAnswer(value: unknown): boolean {
   return typeof value !== 'object' || value === null || !('result' in value || 'error' in value);
 }
+
+const tooMuchInBatch = `Internal error: the answers of a batch may have at most ${mostBatchCharacters} characters together; send fewer at once`;
 
 function cancelled(method: string, signal: AbortSignal): JexoError {
   const reason: unknown = signal.reason;

@@ -11,6 +11,7 @@ export interface SessionOptions {
   readonly sessionId?: string;
   /** Who is calling, as far as the transport could tell. */
   readonly caller?: Caller;
+  /** Told of faults inside handlers, with the reference the client gets. Default: they are printed to stderr. */
   readonly onFault?: (error: unknown, reference: string) => void;
 }
 

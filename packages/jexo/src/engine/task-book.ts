@@ -23,8 +23,10 @@ export interface TaskLimits {
   readonly maxTtlMs?: number;
   /** Suggested to requesters. Default 500. */
   readonly pollIntervalMs?: number;
-  /** Tasks of one requester at once. Default 100. */
+  /** Tasks that one session may have running at once. Default 100. */
   readonly maxPerOwner?: number;
+  /** Tasks that are kept, running or done, all requesters together; of those that are done the oldest go first. Default 10,000. */
+  readonly maxTasks?: number;
 }
 
 export interface TaskBookOptions extends TaskLimits {
@@ -50,11 +52,18 @@ export class TaskBook {
 
   /** Takes a request on as a task and answers at once; `work` goes on behind it. */
   start(exchange: Exchange, owner: string, work: (reach: Reach) => unknown): { task: Task } {
-    const { maxPerOwner = 100, ttlMs = 3_600_000, maxTtlMs = 86_400_000, pollIntervalMs = 500, newId, clock } = this.options;
-    if (
-      [...this.entries.values()].filter((entry) => entry.owner === owner && !terminal.includes(entry.task.status)).length >= maxPerOwner
-    ) {
-      throw new RpcError(errorCodes.internalError, `Too many tasks: at most ${maxPerOwner} may run at once`);
+    const { maxPerOwner = 100, maxTasks = 10_000, ttlMs = 3_600_000, maxTtlMs = 86_400_000, pollIntervalMs = 500, newId, clock } = this.options;
+    const refuse = (most: number, whose: string): never => {
+      throw new RpcError(errorCodes.internalError, `Too many tasks: at most ${most} may run at once${whose}`);
+    };
+    const running = [...this.entries.values()].filter((entry) => !entry.isDone && entry.owner === owner && entry.startedBy === exchange.peer,
+    );
+    if (running.length >= maxPerOwner) refuse(maxPerOwner, ' for one client');
+    if (this.entries.size >= maxTasks) {
+      const oldest = [...this.entries.values()].find((entry) => entry.isDone);
+      if (oldest === undefined) return refuse(maxTasks, '');
+      clock.cancel(oldest.expiry);
+      this.entries.delete(oldest.task.taskId);
     }
     const wanted = exchange.params.task?.ttl as number | undefined;
     const ttl = Math.min(typeof wanted === 'number' && wanted > 0 ? wanted : ttlMs, maxTtlMs);
@@ -160,6 +169,13 @@ class Entry implements Reach {
     this.outcome.catch(() => undefined); // whoever asks for the result gets the error; nobody need ask
   }
 
+  /** The connection the task was asked for on. */
+  get startedBy(): Peer {
+    return this.exchange.peer;
+  }
+  get isDone(): boolean {
+    return terminal.includes(this.task.status);
+  }
   get peer(): Peer {
     return (this.attendant ?? this.exchange).peer;
   }
@@ -174,6 +190,7 @@ class Entry implements Reach {
       this.become(isError ? 'failed' : 'completed', isError ? 'The tool reported an error' : undefined);
       this.settle(result);
     } catch (error) {
+      if (this.isDone) return; // it was stopped, and what it throws of that is no fault
       const rpc =
         error instanceof RpcError ? error : new RpcError(errorCodes.internalError, `Internal error (reference ${this.peer.fault(error)})`);
       this.become('failed', rpc.message);

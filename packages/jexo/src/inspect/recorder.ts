@@ -1,4 +1,5 @@
 import { JexoError } from '../errors.js';
+import { maxDepth } from '../protocol/depth.js';
 import type { WireEvent } from '../transports/link.js';
 
 /** One message on the trace. */
@@ -24,16 +25,20 @@ export interface Recorder {
 const secretKey =
   /^(authorization|proxy-authorization|cookie|set-cookie|x-api-key|mcp-session-id|api[-_]?key|access[-_]?token|refresh[-_]?token|client[-_]?secret|password|passwd|secret)$/i;
 
+/** Deeper than any message may be; what a stack can take many times over. */
+const deepestShown = 2 * maxDepth;
+
 /** Replaces the values of fields that hold secrets by their name. Unchanged parts are shared, not copied. */
-export function maskSecrets(value: unknown): unknown {
+export function maskSecrets(value: unknown, depth = 0): unknown {
   if (typeof value !== 'object' || value === null) return value;
+  if (depth > deepestShown) return '(nested too deep to be shown)';
   if (Array.isArray(value)) {
-    const masked = value.map(maskSecrets);
+    const masked = value.map((item) => maskSecrets(item, depth + 1));
     return masked.some((item, index) => item !== value[index]) ? masked : value;
   }
   let changed = false;
   const entries = Object.entries(value).map(([key, item]) => {
-    const masked = secretKey.test(key) && typeof item === 'string' ? '(masked)' : maskSecrets(item);
+    const masked = secretKey.test(key) && typeof item === 'string' ? '(masked)' : maskSecrets(item, depth + 1);
     changed ||= masked !== item;
     return [key, masked] as const;
   });

@@ -187,6 +187,8 @@ function told(error: Error): string {
  * told to the operator, and the model gets a reference, so that internals stay off the wire.
  */
 function failure(error: unknown, call: Call): unknown {
+  // What a handler throws because it was told to stop is no fault, and nobody waits for it.
+  if (call.signal.aborted) return failed('The call was cancelled.');
   if (error instanceof RpcError) {
     // A client that cannot open pages for a person does not know this error: there the model is told where a person has to go.
     if (error.code !== errorCodes.urlElicitationRequired) throw error;

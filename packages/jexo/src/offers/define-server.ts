@@ -2,6 +2,7 @@ import { JexoError } from '../errors.js';
 import { systemClock } from '../engine/clock.js';
 import type { Exchange } from '../engine/exchange.js';
 import { answerInitialize } from '../engine/handshake.js';
+import { printFault } from '../engine/faults.js';
 import { Peer, type NotificationHandler, type RequestHandler } from '../engine/peer.js';
 import type { Servable, SessionOptions } from '../engine/servable.js';
 import { TaskBook, type TaskLimits } from '../engine/task-book.js';
@@ -38,6 +39,10 @@ export interface ServerDefinition {
   readonly pageSize?: number;
   /** Tool calls one session may make in a minute. Default: any number. */
   readonly callsPerMinute?: number;
+  /** Log messages one session gets in a second; of further ones it is told how many there were. Default: any number. */
+  readonly logsPerSecond?: number;
+  /** Requests that may be in flight at once, all clients together; further ones are refused. Default 10,000. */
+  readonly maxCalls?: number;
   /** For tools that run as tasks. */
   readonly tasks?: TaskLimits;
   /**
@@ -89,6 +94,7 @@ export function defineServer(definition: ServerDefinition): Server {
   const subscriptions = createSubscriptions();
   const tasks = new TaskBook({ ...definition.tasks, clock: systemClock, today: Date.now, newId: () => globalThis.crypto.randomUUID() });
   let sessionCount = 0;
+  const inFlight = { count: 0, most: definition.maxCalls ?? defaultMaxCalls };
   let loading: Promise<Catalogue> | undefined;
   let current: Catalogue | undefined;
 
@@ -133,8 +139,10 @@ export function defineServer(definition: ServerDefinition): Server {
   const info = infoOf(definition);
   const initialize = withCatalogue((found, params, exchange) => {
     const capabilities = capabilitiesOf(found, definition.changes === true || mayChange(active), tellsRequestersApart(exchange));
+    const answer = answerInitialize(exchange.peer, params, { info, capabilities, instructions: active.instructions });
+    // Only now: a handshake that is refused changes nothing.
     sessionOf(exchange).declared = capabilities;
-    return answerInitialize(exchange.peer, params, { info, capabilities, instructions: active.instructions });
+    return answer;
   });
 
   /** Sources are watched while somebody is connected; who connects later gets what they have become meanwhile. */
@@ -159,14 +167,11 @@ export function defineServer(definition: ServerDefinition): Server {
   const requests = new Map<string, RequestHandler>([
     ['initialize', initialize],
     ['ping', () => ({})],
-    [
-      'tools/call',
-      withCatalogue((found, params, exchange) =>
-        callTool({ catalogue: found, run, session: sessionOf(exchange), tasks, owner: ownerOf(exchange) }, params, exchange),
-      ),
-    ],
   ]);
   const others: Record<string, RequestHandler> = {
+    'tools/call': withCatalogue((found, params, exchange) =>
+      callTool({ catalogue: found, run, session: sessionOf(exchange), tasks, owner: ownerOf(exchange) }, params, exchange),
+    ),
     'tools/list': withCatalogue((found, { cursor }, { peer }) => found.pages.tools(peer.revision, cursor)),
     'resources/list': withCatalogue((found, { cursor }, { peer }) => found.resourcesPage(peer.revision, cursor)),
     'resources/templates/list': withCatalogue((found, { cursor }, { peer }) => found.pages.templates(peer.revision, cursor)),
@@ -246,11 +251,18 @@ export function defineServer(definition: ServerDefinition): Server {
         clock: options.clock,
         requests,
         notifications,
-        ...(options.onFault && { onFault: options.onFault }),
+        load: inFlight,
+        onFault: options.onFault ?? printFault,
       });
       sessions.set(
         peer,
-        new Session(peer, options.sessionId ?? String(++sessionCount), options.caller ?? { transport: 'memory' }, active.callsPerMinute),
+        new Session(
+          peer,
+          options.sessionId ?? String(++sessionCount),
+          options.caller ?? { transport: 'memory' },
+          active.callsPerMinute,
+          active.logsPerSecond,
+        ),
       );
       watchSources();
       peer.onClose(() => {
@@ -265,6 +277,7 @@ export function defineServer(definition: ServerDefinition): Server {
 }
 
 const defaultPageSize = 100;
+const defaultMaxCalls = 10_000;
 
 function mayChange({ changes, offers }: ServerDefinition): boolean {
   return changes ?? offers.some((offer) => 'read' in offer && offer.watch !== undefined);

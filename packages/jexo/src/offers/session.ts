@@ -7,13 +7,11 @@ import { logLevels, type Implementation, type LogLevel, type ServerCapabilities 
 /** What a client may be able to do for a handler. */
 export type ClientAbility = 'sampling' | 'sampling.tools' | 'sampling.context' | 'elicitation.form' | 'elicitation.url' | 'roots';
 
-/** More than a person can read and than a client should have to take (Server utilities, "Logging": rate limit). */
-const logMessagesPerSecond = 200;
-
 /** One client's conversation, as handlers see it. */
 export class Session {
   private level = logLevels.indexOf('info');
-  private readonly logRate: Rate;
+  private readonly logRate: Rate | undefined;
+  private heldBack = 0;
   private readonly callRate: Rate | undefined;
   /** Pages the person at this client was sent to and is not known to be done with. */
   readonly pages = new Set<string>();
@@ -27,8 +25,9 @@ export class Session {
     readonly id: string,
     readonly caller: Caller,
     callsPerMinute?: number,
+    logsPerSecond?: number,
   ) {
-    this.logRate = new Rate(peer.clock, logMessagesPerSecond, 1000);
+    this.logRate = logsPerSecond === undefined ? undefined : new Rate(peer.clock, logsPerSecond, 1000);
     this.callRate = callsPerMinute === undefined ? undefined : new Rate(peer.clock, callsPerMinute, 60_000);
   }
 
@@ -73,9 +72,21 @@ export class Session {
     for (const task of this.rootsListeners) task();
   }
 
-  /** True when the client wants messages of this level, and has not had too many of late. */
+  /**
+   * True when the client wants messages of this level, and has not had too many of late. When some were held back, it is told how
+   * many as soon as there is room (Server utilities, "Logging": servers should limit the rate).
+   */
   hears(level: LogLevel): boolean {
-    return logLevels.indexOf(level) >= this.level && this.logRate.take();
+    if (logLevels.indexOf(level) < this.level) return false;
+    if (this.logRate === undefined || this.logRate.take()) return true;
+    if (this.heldBack++ === 0)
+      this.peer.clock.after(this.logRate.wait(), () => {
+        const data = `${this.heldBack} log messages were held back: more than the server sends in a second.`;
+        this.heldBack = 0;
+        const level = logLevels[Math.max(this.level, logLevels.indexOf('warning'))]!;
+        this.peer.notify('notifications/message', { level, logger: 'jexo', data });
+      });
+    return false;
   }
 
   /** Milliseconds to wait before the next call, when there have been too many; 0 when it may go on. */

@@ -1,4 +1,5 @@
 import type { Peer } from '../engine/peer.js';
+import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { ResourceOffer, TemplateOffer } from './offer.js';
 
 export interface Subscriptions {
@@ -12,10 +13,16 @@ export interface Subscriptions {
 /** A burst of changes becomes one notice (Server features, "Resources": clients read again after each). */
 const burstMs = 20;
 
+/** Resources one client may have subscribed to, and all of them together. */
+const mostOfOne = 1000;
+const mostOfAll = 100_000;
+
 /** Who has subscribed to which resource. An offer that can watch is watched as long as somebody is. */
 export function createSubscriptions(): Subscriptions {
   const byUri = new Map<string, { readonly peers: Set<Peer>; readonly stop: (() => void) | undefined }>();
   const pending = new Map<Peer, Set<string>>();
+  const counts = new Map<Peer, number>();
+  let total = 0;
 
   const tell = (peer: Peer, uri: string) => {
     const waiting = pending.get(peer);
@@ -36,7 +43,10 @@ export function createSubscriptions(): Subscriptions {
   };
   const remove = (peer: Peer, uri: string): object => {
     const known = byUri.get(uri);
-    if (known?.peers.delete(peer) && known.peers.size === 0) {
+    if (known === undefined || !known.peers.delete(peer)) return {};
+    counts.set(peer, counts.get(peer)! - 1);
+    total--;
+    if (known.peers.size === 0) {
       byUri.delete(uri);
       known.stop?.();
     }
@@ -45,17 +55,27 @@ export function createSubscriptions(): Subscriptions {
   return {
     add(peer, uri, offer) {
       let known = byUri.get(uri);
+      if (known?.peers.has(peer)) return {};
+      const own = counts.get(peer) ?? 0;
+      if (own >= mostOfOne || total >= mostOfAll)
+        throw new RpcError(
+          errorCodes.internalError,
+          own >= mostOfOne ? `Too many subscriptions: a client may have ${mostOfOne}` : 'Too many subscriptions: try again later',
+        );
       if (known === undefined) {
         known = { peers: new Set(), stop: offer.watch?.(() => updated(uri), uri) };
         byUri.set(uri, known);
       }
       known.peers.add(peer);
+      counts.set(peer, own + 1);
+      total++;
       return {};
     },
     remove,
     drop(peer) {
       for (const uri of [...byUri.keys()]) remove(peer, uri);
       pending.delete(peer);
+      counts.delete(peer);
     },
     updated,
   };

@@ -3,6 +3,7 @@ import { isJexoError, messageOf } from '../errors.js';
 import type { Server } from '../offers/define-server.js';
 import { missingSettings } from '../offers/offer.js';
 import { serveHttp } from '../transports/http/serve-http.js';
+import { surviveStrays } from '../transports/strays.js';
 import { serveStdio } from '../transports/serve-stdio.js';
 
 const usage = (name: string) => `Serves ${name}.
@@ -10,12 +11,14 @@ const usage = (name: string) => `Serves ${name}.
   node ${name}.mjs                  over stdio
   node ${name}.mjs --http 4300      over HTTP, at http://127.0.0.1:4300/mcp; without a port, at any free one
   --host <address>   address to listen at (127.0.0.1)
+  --open             let anybody call who reaches another address than this machine's own
   --path <path>      path of the endpoint (/mcp)
 `;
 
 /** What a packed file does when it is run: stdio by default, HTTP with `--http`. */
 export async function runPacked(server: Server): Promise<void> {
   const say = (text: string) => void process.stderr.write(`${text}\n`);
+  surviveStrays((note) => say(`jexo: ${note}`), { exceptions: true });
   try {
     const { values } = parseArgs({
       args: withPort(process.argv.slice(2)),
@@ -23,6 +26,7 @@ export async function runPacked(server: Server): Promise<void> {
         http: { type: 'string' },
         host: { type: 'string' },
         path: { type: 'string' },
+        open: { type: 'boolean' },
         help: { type: 'boolean', short: 'h' },
         version: { type: 'boolean' },
       },
@@ -43,9 +47,10 @@ export async function runPacked(server: Server): Promise<void> {
       port,
       ...(values.host !== undefined && { host: values.host }),
       ...(values.path !== undefined && { path: values.path }),
+      ...(values.open && { open: true }),
     });
     say(`${server.info.name} ${server.info.version} is served over HTTP at ${service.url}`);
-    onStop(() => service.close());
+    onStop(() => service.close().then(() => process.exit(0)));
   } catch (error) {
     fail(isJexoError(error) ? `${error.message} (${error.code})\n${error.next}` : messageOf(error), isJexoError(error) ? 3 : 2);
   }
@@ -63,7 +68,13 @@ function withPort(args: readonly string[]): string[] {
 }
 
 function onStop(stop: () => Promise<void>): void {
-  for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => void stop());
+  let asked = false;
+  for (const signal of ['SIGINT', 'SIGTERM'] as const)
+    process.on(signal, () => {
+      if (asked) process.exit(130);
+      asked = true;
+      void stop();
+    });
 }
 
 function fail(text: string, code: number): void {

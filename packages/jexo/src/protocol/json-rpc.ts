@@ -86,8 +86,11 @@ export type Envelope =
   | { readonly kind: 'error'; readonly message: JsonRpcError }
   | { readonly kind: 'invalid'; readonly why: string; readonly id: RequestId | undefined };
 
+/** An id is kept as long as its request is answered; longer ones are no ids but freight. */
+const mostIdCharacters = 1024;
+
 export function isRequestId(value: unknown): value is RequestId {
-  return typeof value === 'string' || (typeof value === 'number' && Number.isInteger(value));
+  return typeof value === 'string' ? value.length <= mostIdCharacters : typeof value === 'number' && Number.isInteger(value);
 }
 
 function isObject(value: unknown): value is Record<string, unknown> {

@@ -147,46 +147,99 @@ function expandExpression({ operator, variables }: Expression, values: Readonly<
   return found.length === 0 ? '' : rule.first + found.join(rule.separator);
 }
 
-/** What one expression may have produced, as a pattern with one group. */
-function patternOf({ operator, variables }: Expression, isLast: boolean): string {
-  const rest = isLast ? '' : '?';
-  const exploded = variables.some(({ explode }) => explode);
+/** Characters a URI may have to be matched: matching takes time in proportion to them. */
+const mostUriCharacters = 8192;
+
+/** A piece of a URI: a text; or characters of a kind, after a mark that may be missing with all of them. */
+type Piece =
+  | { readonly literal: string }
+  | { readonly mark: string; readonly allows: RegExp; readonly isGreedy: boolean; readonly expression: number };
+
+/** What one expression may have produced. */
+function piecesOf({ operator, variables }: Expression, expression: number, isLast: boolean): Piece[] {
+  const isExploded = variables.some(({ explode }) => explode);
+  const piece = (mark: string, allows: RegExp, isGreedy = true): Piece => ({ mark, allows, isGreedy, expression });
+  const several = (one: Piece) => variables.map(() => one);
   switch (operator) {
     case '+':
-      return `(.*${rest})`;
+      return [piece('', /./s, isLast)];
     case '#':
-      return `((?:#.*${rest})?)`;
+      return [piece('#', /./s, isLast)];
     case '/':
-      return exploded ? String.raw`((?:\/[^?#]*${rest})?)` : String.raw`((?:\/[^/?#]*){0,${variables.length}})`;
+      return isExploded ? [piece('/', /[^?#]/, isLast)] : several(piece('/', /[^/?#]/));
     case '.':
-      return exploded ? String.raw`((?:\.[^/?#]*${rest})?)` : String.raw`((?:\.[^/?#.]*){0,${variables.length}})`;
+      return isExploded ? [piece('.', /[^/?#]/, isLast)] : several(piece('.', /[^/?#.]/));
     case ';':
-      return String.raw`((?:;[^/?#]*)?)`;
+      return [piece(';', /[^/?#]/)];
     case '?':
-      return String.raw`((?:\?[^#]*)?)`;
+      return [piece('?', /[^#]/)];
     case '&':
-      return '((?:&[^#]*)?)';
+      return [piece('&', /[^#]/)];
     default:
-      return exploded || variables.length > 1 ? '([^/?#]*)' : '([^/?#,]*)';
+      return [piece('', isExploded || variables.length > 1 ? /[^/?#]/ : /[^/?#,]/)];
   }
 }
 
+/**
+ * Matches in time linear in the URI, whatever the template: from the end it is noted where the rest of the pieces fits, and then the
+ * URI is walked once.
+ */
 function compileMatcher(parts: readonly Part[]): (uri: string) => Record<string, string | string[]> | undefined {
-  const quote = (text: string) => text.replaceAll(/[.*+?^${}()|[\]\\/]/g, String.raw`\$&`);
   const expressions = parts.filter((part) => typeof part !== 'string');
-  const source = parts
-    .map((part, index) => (typeof part === 'string' ? quote(encodeLiteral(part)) : patternOf(part, index === parts.length - 1)))
-    .join('');
-  const pattern = new RegExp(`^${source}$`, 'u');
+  let at = 0;
+  const pieces = parts.flatMap((part, index) =>
+    typeof part === 'string' ? [{ literal: encodeLiteral(part) }] : piecesOf(part, at++, index === parts.length - 1),
+  );
+  const [first] = pieces;
   return (uri) => {
-    const found = pattern.exec(uri);
-    if (found === null) return undefined;
+    if (uri.length > mostUriCharacters) return undefined;
+    if (first !== undefined && 'literal' in first && !uri.startsWith(first.literal)) return undefined;
+    const groups = walk(uri, pieces, expressions.length);
+    if (groups === undefined) return undefined;
     const values: Record<string, string | string[]> = {};
-    for (const [index, expression] of expressions.entries()) {
-      if (!readGroup(expression, found[index + 1] ?? '', values)) return undefined;
-    }
+    for (const [index, expression] of expressions.entries()) if (!readGroup(expression, groups[index]!, values)) return undefined;
     return values;
   };
+}
+
+/** What each expression stands for in a URI; undefined when it does not fit. */
+function walk(uri: string, pieces: readonly Piece[], expressions: number): string[] | undefined {
+  const end = uri.length;
+  // fits[i][at]: from `at`, pieces i and on fit to the end; within[i][at]: the same from inside the characters of piece i.
+  const fits = Array.from({ length: pieces.length + 1 }, () => new Uint8Array(end + 1));
+  const within = pieces.map(() => new Uint8Array(end + 2));
+  fits[pieces.length]![end] = 1;
+  for (let index = pieces.length - 1; index >= 0; index--) {
+    const piece = pieces[index]!;
+    const [own, next, inside] = [fits[index]!, fits[index + 1]!, within[index]!] as const;
+    for (let at = end; at >= 0; at--) {
+      if ('literal' in piece) {
+        own[at] = uri.startsWith(piece.literal, at) ? (next[at + piece.literal.length] ?? 0) : 0;
+        continue;
+      }
+      inside[at] = next[at]! || (at < end && piece.allows.test(uri[at]!) ? inside[at + 1]! : 0);
+      own[at] = piece.mark === '' ? inside[at]! : next[at]! || (uri[at] === piece.mark ? inside[at + 1]! : 0);
+    }
+  }
+  if (fits[0]![0] === 0) return undefined;
+  const groups = Array.from({ length: expressions }, () => '');
+  let at = 0;
+  for (const [index, piece] of pieces.entries()) {
+    if ('literal' in piece) {
+      at += piece.literal.length;
+      continue;
+    }
+    const start = at;
+    const [next, inside] = [fits[index + 1]!, within[index]!];
+    if (piece.mark !== '') {
+      const canEnter = uri[at] === piece.mark && inside[at + 1] === 1;
+      if (!canEnter || (!piece.isGreedy && next[at] === 1)) continue;
+      at++;
+    }
+    while (at < end && inside[at + 1] === 1 && piece.allows.test(uri[at]!) && (piece.isGreedy || next[at] === 0)) at++;
+    groups[piece.expression] += uri.slice(start, at);
+  }
+  return groups;
 }
 
 /** Takes one group apart into its variables; false when it cannot be theirs. */

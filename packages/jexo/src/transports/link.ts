@@ -21,6 +21,20 @@ export function wireTime(): number {
 
 export type WireTap = (event: WireEvent) => void;
 
+/** What watches the traffic fails alone: the first fault of it is reported, and the traffic goes on. */
+export function safeTap(tap: WireTap, onFault: (error: unknown, reference: string) => void): WireTap {
+  let told = false;
+  return (event) => {
+    try {
+      tap(event);
+    } catch (error) {
+      if (told) return;
+      told = true;
+      onFault(error, 'wire tap');
+    }
+  };
+}
+
 /** The note of a wire event whose line on stdout was no message. */
 export const noMessage = 'not a protocol message';
 
@@ -36,6 +50,8 @@ export interface LinkEvents {
   receive(value: unknown): void;
   /** One request could not be delivered or answered; the link itself goes on. */
   failed(id: RequestId, error: Error): void;
+  /** True while a request of this id waits for its answer. */
+  isWaiting(id: RequestId): boolean;
   /** What was in flight will not be answered; the link itself is mended. */
   interrupted(error: Error): void;
   /** The server has forgotten the session: makes a new one over this same link. Absent when that is not wanted. */

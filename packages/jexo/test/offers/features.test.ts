@@ -385,16 +385,26 @@ test('[MCP-082] calls beyond the limit are refused, and told when to come back',
   await done();
 });
 
-test('[MCP-056] [MCP-059] a flood of log messages is thinned', async () => {
+test('[MCP-056] [MCP-059] a flood of log messages is thinned by option only, and the client is told how many were held back', async () => {
   const flood = tool('flood', {}, (_input, call) => {
     for (let index = 0; index < 1000; index++) call.log('error', index);
     return 'done';
   });
-  const { client, of, done } = await connected(server(flood));
-  expect(client.server.capabilities.logging).toEqual({});
-  await client.call('flood');
-  expect(of('notifications/message').length).toBeLessThanOrEqual(200);
-  await done();
+  const all = await connected(server(flood));
+  expect(all.client.server.capabilities.logging).toEqual({});
+  await all.client.call('flood');
+  expect(all.of('notifications/message')).toHaveLength(1000);
+  await all.done();
+
+  const told: unknown[] = [];
+  const thinned = defineServer({ name: 'thinned', version: '1', offers: [flood], logsPerSecond: 200 });
+  const account = new Promise<unknown>((resolve) => {
+    void connected(thinned, {
+      onLog: ({ data, logger }) => (logger === 'jexo' ? resolve(data) : told.push(data)),
+    }).then(({ client }) => client.call('flood'));
+  });
+  expect(await account).toBe('800 log messages were held back: more than the server sends in a second.');
+  expect(told).toHaveLength(200);
 });
 
 test('[MCP-070] [MCP-071] [MCP-066] names and input schemas of the demo are within what the standard wants', async () => {

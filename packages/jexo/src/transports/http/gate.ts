@@ -18,8 +18,9 @@ export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): 
   const origins = new Set(allowedOrigins.map((origin) => origin.toLowerCase()));
   const hostAllowed = (host: string) => hosts.has('*') || hosts.has(host.replace(/:\d+$/, '').toLowerCase());
   const originAllowed = (origin: string, host: string) => {
-    // Where any host name may reach the server, a page may call the server it came from.
-    if (hosts.has('*') && /^https?:\/\/(.*)$/.exec(origin)?.[1] === host) return true;
+    // Where any host may reach the server, a page may call the server it came from only by its address: a name can be made to lead
+    // here by whoever owns it (DNS rebinding).
+    if (hosts.has('*') && isAddress(host) && /^https?:\/\/(.*)$/.exec(origin)?.[1] === host) return true;
     if (origins.has('*') || origins.has(origin.toLowerCase())) return true;
     const found = /^https?:\/\/(\[[^\]]+\]|[^:/]+)(?::\d+)?$/.exec(origin.toLowerCase());
     return found !== null && (hosts.has(found[1]!) || (hosts.has('*') && loopbackNames.includes(found[1]!)));
@@ -29,11 +30,17 @@ export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): 
   const knownOrigins = remembered((both) => originAllowed(...(both.split(' ') as [string, string])));
   return {
     refuses(host, origin) {
-      if (host === undefined || !knownHosts(host)) return 'the Host header names a host this server does not answer for';
+      // Two Host headers reach some runtimes as one with a comma.
+      if (host === undefined || host.includes(',') || !knownHosts(host)) return 'the Host header names a host this server does not answer for';
       if (origin !== undefined && !knownOrigins(`${origin} ${host}`)) return 'the Origin header names a page that may not call this server';
       return undefined;
     },
   };
+}
+
+/** True for `192.168.1.5:4300` and `[fe80::1]`: a host that is no name. */
+function isAddress(host: string): boolean {
+  return /^(?:\d{1,3}(?:\.\d{1,3}){3}|\[[0-9a-f:.]+\])(?::\d+)?$/i.test(host);
 }
 
 function remembered(judge: (value: string) => boolean): (value: string) => boolean {

@@ -1,37 +1,62 @@
-import { createParser } from 'eventsource-parser';
+import { printFault } from '../../engine/faults.js';
 import type { Channel } from '../../engine/exchange.js';
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
-import { encode, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
+import { isTooDeep, maxDepth } from '../../protocol/depth.js';
+import { encode, isRequestId, RpcError, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
 import { since, type Revision } from '../../protocol/revisions.js';
-import { wireTime, type Departure, type Link, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
+import { safeTap, wireTime, type Departure, type Link, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
+import { refused, unreachable } from './link-errors.js';
+import { isStream, readEvents, readText, retryAfterOf } from './read-body.js';
+import { fetchWithin } from './same-origin.js';
 
 export interface HttpLinkOptions {
-  /** Sent with every request. */
+  /** Sent with every request, to this origin only. They are taken for secrets: no trace and no log shows their values. */
   readonly headers?: Readonly<Record<string, string>>;
   readonly tap?: WireTap;
   /** Default: the runtime's own fetch. */
   readonly fetch?: typeof fetch;
-  /** Times a lost stream is taken up again before what it carried fails. Default 5. */
+  /** Times in a row that no connection comes about before what a lost stream carried fails. Default 5. */
   readonly maxAttempts?: number;
   /** Milliseconds before the first attempt; each further one waits twice as long, give or take. Default 250. */
   readonly backOffMs?: number;
-  /** Told when a stream was lost and is taken up again. */
+  /** Bytes one answer or event may have, unpacked. Default 64 MiB. */
+  readonly maxMessageBytes?: number;
+  /** Told when a stream was lost and is taken up again, and when it is given up. */
   readonly onReconnect?: (what: string) => void;
-  /** Told of headers and statuses that the protocol wants otherwise, which this link takes all the same. */
+  /** Told of headers, statuses and events that the protocol wants otherwise, which this link takes or passes over all the same. */
   readonly onDeparture?: (departure: Departure) => void;
 }
 
 type Message = JsonRpcMessage | readonly JsonRpcMessage[];
+/** The longest pause between attempts, and the shortest, whatever a server asks for. */
 const longestWaitMs = 10_000;
+const shortestWaitMs = 50;
+/** Pauses between new sessions that a server forgets at once. */
+const longestRenewalWaitMs = 30_000;
+/** A server is told that we leave, and not waited for longer. */
+const goodbyeMs = 2000;
+
+/** Where a stream stands: enough to take it up again. */
+interface Progress {
+  lastEventId: string | undefined;
+  retryMs: number | undefined;
+  events: number;
+}
 
 /** A link to a server over Streamable HTTP. Runs wherever there is fetch, browsers included. */
 export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
-  const { tap, headers: extra = {}, maxAttempts = 5, backOffMs = 250, onReconnect, onDeparture } = options;
+  const { headers: extra = {}, maxAttempts = 5, backOffMs = 250, maxMessageBytes = 64 * 1024 * 1024, onReconnect, onDeparture } = options;
+  const tap = options.tap && safeTap(options.tap, printFault);
   const send = options.fetch ?? globalThis.fetch;
-  const ending = new AbortController();
+  /** One for each request: many that listened to one signal would be warned of. */
+  const open = new Set<AbortController>();
+  /** Of requests that wait for their answer, so that one that is cancelled reads on no longer. */
+  const reading = new Map<RequestId, AbortController>();
+  let isEnding = false;
   let sessionId: string | undefined;
   let revision: Revision | undefined;
   let renewing: Promise<void> | undefined;
+  let renewalWaitMs = 0;
   let events!: LinkEvents;
 
   const headers = (more: Record<string, string>): Record<string, string> => ({
@@ -40,108 +65,138 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     ...(sessionId !== undefined && { 'mcp-session-id': sessionId }),
     ...(revision !== undefined && since(revision, '2025-06-18') && { 'mcp-protocol-version': revision }),
   });
-  const request = async (init: RequestInit): Promise<Response> => {
+  /** As a trace may show them: what the user gave, and the session, stay out of it. */
+  const shownHeaders = () =>
+    Object.fromEntries(Object.entries(headers({})).map(([name, value]) => [name, name in extra || name === 'mcp-session-id' ? '(masked)' : value]));
+
+  const request = async (init: RequestInit, controller: AbortController): Promise<Response> => {
     try {
-      return await send(url, { ...init, signal: ending.signal });
+      return await fetchWithin(send, url, { ...init, signal: controller.signal });
     } catch (error) {
-      throw unreachable(url, error);
+      throw isJexoError(error) ? error : unreachable(url, error);
     }
   };
+  const begin = (): AbortController => {
+    const controller = new AbortController();
+    if (isEnding) controller.abort();
+    open.add(controller);
+    return controller;
+  };
 
+  /** Hands on one message; what is no JSON is told, and is nobody's answer. */
   const take = (text: string, note: string, http?: WireEvent['http']): unknown => {
+    const bytes = new TextEncoder().encode(text).length;
     let message: unknown;
-    try {
-      message = JSON.parse(text);
-    } catch {
-      tap?.({ at: wireTime(), way: 'received', bytes: text.length, message: text, note: `${note}, not JSON` });
-      throw new JexoError('JEXO_NOT_PROTOCOL', `${url} answered with something that is not a protocol message: ${text.slice(0, 200)}`, {
+    let why: string | undefined;
+    if (isTooDeep(text)) why = `nested deeper than ${maxDepth} levels`;
+    else {
+      try {
+        message = JSON.parse(text);
+      } catch {
+        why = 'not JSON';
+      }
+    }
+    tap?.({ at: wireTime(), way: 'received', bytes, message: why === undefined ? message : text.slice(0, 10_000), note: why === undefined ? note : `${note}, ${why}`, ...(http && { http }) });
+    if (why !== undefined)
+      throw new JexoError('JEXO_NOT_PROTOCOL', `${url} answered with something that is not a protocol message (${why}): ${text.slice(0, 200)}`, {
         where: url,
       });
-    }
-    tap?.({ at: wireTime(), way: 'received', bytes: new TextEncoder().encode(text).length, message, note, ...(http && { http }) });
     events.receive(message);
     return message;
   };
 
-  /** Where a stream stands: enough to take it up again. */
-  interface Progress {
-    lastEventId: string | undefined;
-    retryMs: number | undefined;
-    /** Requests whose answers it still owes. */
-    readonly owed: Set<RequestId>;
-  }
-  const read = async (body: ReadableStream<Uint8Array>, note: string, progress: Progress): Promise<void> => {
-    const parser = createParser({
+  const read = (body: ReadableStream<Uint8Array>, note: string, progress: Progress): Promise<void> =>
+    readEvents(body, url, {
+      mostCharacters: maxMessageBytes,
       onRetry: (ms) => (progress.retryMs = ms),
-      onEvent: ({ id, data }) => {
+      onEvent({ id, event, data }) {
         if (id !== undefined) progress.lastEventId = id;
-        if (data === '') return; // it only carries an id
-        for (const each of [take(data, note)].flat() as { id?: RequestId; method?: string }[])
-          if (each?.method === undefined && each?.id !== undefined) progress.owed.delete(each.id);
+        progress.events++;
+        // An event without data only carries an id; of other types than messages nothing is known (HTML, "Server-sent events").
+        if (data === '' || (event !== undefined && event !== 'message')) return;
+        try {
+          take(data, note);
+        } catch (error) {
+          onDeparture?.({ kind: 'headers', account: `An event is passed over: ${messageOf(error)}` });
+        }
       },
     });
-    const decoder = new TextDecoder();
-    const reader = body.getReader();
-    for (;;) {
-      const { done, value } = await reader.read();
-      if (done) return;
-      parser.feed(decoder.decode(value, { stream: true }));
-    }
-  };
 
-  const pause = (ms: number) =>
-    new Promise<void>((resolve) => {
-      const timer = setTimeout(resolve, ms);
-      (timer as { unref?: () => void }).unref?.();
-    });
+  const pause = (ms: number) => new Promise<void>((resolve) => void setTimeout(resolve, ms));
   /** Twice as long each time, give or take a quarter, so that many clients do not come back at once. */
-  const wait = (attempt: number, retryMs: number | undefined) =>
-    pause(retryMs ?? Math.min(backOffMs * 2 ** attempt, longestWaitMs) * (0.75 + Math.random() / 2));
+  const backOff = (attempt: number, wanted: number | undefined) =>
+    pause(Math.max(shortestWaitMs, Math.min(wanted ?? backOffMs * 2 ** Math.min(attempt, 10), longestWaitMs)) * (0.75 + Math.random() / 2));
 
-  /** Reads a stream to its end, taking it up again as often as it is lost (Transports, "Resumability and Redelivery"). */
-  const follow = async (first: Response, note: string, progress: Progress, lasting: boolean): Promise<void> => {
+  const resume = (progress: Progress, controller: AbortController) =>
+    request(
+      {
+        method: 'GET',
+        headers: headers({
+          accept: 'text/event-stream',
+          ...(progress.lastEventId !== undefined && { 'last-event-id': progress.lastEventId }),
+        }),
+      },
+      controller,
+    );
+
+  /** Reads the stream of a POST until it owes no answer, taking it up again as often as it is lost ("Resumability and Redelivery"). */
+  const follow = async (first: Response, note: string, ids: readonly RequestId[], controller: AbortController): Promise<void> => {
+    const progress: Progress = { lastEventId: undefined, retryMs: undefined, events: 0 };
+    const usedSession = sessionId;
     let response: Response | undefined = first;
+    let failures = 0;
     for (let attempt = 0; ; attempt++) {
       let lost: unknown;
-      const before = progress.lastEventId;
+      const before = progress.events;
       try {
         if (response?.body) await read(response.body, note, progress);
       } catch (error) {
-        if (ending.signal.aborted || (isJexoError(error) && error.code === 'JEXO_NOT_PROTOCOL')) throw error;
+        if (isJexoError(error)) throw error;
         lost = error;
       }
-      if (ending.signal.aborted || (!lasting && progress.owed.size === 0)) return;
-      if (progress.lastEventId !== before) attempt = 0;
-      if (attempt >= maxAttempts || (!lasting && progress.lastEventId === undefined)) {
+      if (isEnding || controller.signal.aborted || !ids.some((id) => events.isWaiting(id))) return;
+      if (progress.events !== before) attempt = 0;
+      if (progress.lastEventId === undefined || failures >= maxAttempts)
         throw new JexoError(
           'JEXO_CONNECT',
           `The connection to ${url} was lost before the answer came${lost === undefined ? '' : `: ${messageOf(lost)}`}.`,
           { where: url, cause: lost },
         );
-      }
-      await wait(attempt, progress.retryMs);
-      if (ending.signal.aborted) return;
+      await backOff(attempt, progress.retryMs);
+      if (isEnding || controller.signal.aborted || !ids.some((id) => events.isWaiting(id))) return;
       onReconnect?.(note);
+      note = 'GET stream, resumed';
       try {
-        response = await request({
-          method: 'GET',
-          headers: headers({
-            accept: 'text/event-stream',
-            ...(progress.lastEventId !== undefined && { 'last-event-id': progress.lastEventId }),
-          }),
-        });
-      } catch {
+        response = await resume(progress, controller);
+      } catch (error) {
+        if (isJexoError(error) && error.code === 'JEXO_HTTP_STATUS') throw error;
         response = undefined; // still away: the next attempt comes later
+        failures++;
         continue;
       }
-      if (!response.ok) throw await refused(url, response, sessionId !== undefined);
-      note = 'GET stream, resumed';
+      if (response.ok && isStream(response)) {
+        failures = 0;
+        continue;
+      }
+      if (response.status === 404 && usedSession !== undefined) {
+        await response.body?.cancel();
+        // The server has forgotten the session, and the answer with it; the next request finds a new one.
+        void renew(usedSession).catch(() => undefined);
+        throw new JexoError('JEXO_SESSION_LOST', `${url} has forgotten this session, and what was called in it is lost.`, {
+          where: url,
+          next: 'Call again: a new session is made.',
+        });
+      }
+      if (response.status < 500 && response.status !== 429) throw await refused(url, response, false);
+      await response.body?.cancel();
+      response = undefined;
+      failures++;
     }
   };
 
-  const post = async (message: Message): Promise<void> => {
+  const post = async (message: Message, controller: AbortController, isAgain = false): Promise<void> => {
     // While a new session is being made, only its own handshake may pass.
-    if (renewing !== undefined && (message as { method?: string }).method !== 'initialize') await renewing;
+    if (renewing !== undefined && !isHandshake(message)) await renewing;
     const text = encode(message);
     tap?.({
       at: wireTime(),
@@ -149,55 +204,121 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
       bytes: new TextEncoder().encode(text).length,
       message,
       note: 'POST',
-      http: { method: 'POST', headers: headers({}) },
+      http: { method: 'POST', headers: shownHeaders() },
     });
     const usedSession = sessionId;
-    const response = await request({
-      method: 'POST',
-      headers: headers({ 'content-type': 'application/json', accept: 'application/json, text/event-stream' }),
-      body: text,
-    });
-    if (response.status === 404 && usedSession !== undefined && events.renew !== undefined) {
-      // The session is gone, so the message was never taken: a new session gets it (Transports, "Session Management").
-      await response.body?.cancel();
-      if (sessionId === usedSession) await renew();
-      return post(message);
+    const ids = requestsOf(message);
+    const response = await request(
+      {
+        method: 'POST',
+        headers: headers({ 'content-type': 'application/json', accept: 'application/json, text/event-stream' }),
+        body: text,
+      },
+      controller,
+    );
+    if (response.status === 404 && usedSession !== undefined && events.renew !== undefined && !isHandshake(message)) {
+      const error = await refused(url, response, true);
+      // The session is gone, so the message was never taken: a new session gets it, once (Transports, "Session Management").
+      if (isAgain) throw error;
+      await renew(usedSession);
+      return post(message, controller, true);
     }
-    if (!response.ok) throw await refused(url, response, usedSession !== undefined);
-    sessionId ??= response.headers.get('mcp-session-id') ?? undefined;
+    if (!response.ok) throw await refusedOrAnswered(response, usedSession, ids);
+    if (!isHandshake(message)) renewalWaitMs = 0;
+    else sessionId ??= response.headers.get('mcp-session-id') ?? undefined;
     if (onDeparture !== undefined) judgeAnswer(response, message, onDeparture);
     const note = `HTTP ${response.status}`;
-    if (isStream(response))
-      return follow(response, `${note} stream`, { lastEventId: undefined, retryMs: undefined, owed: new Set(requestsOf(message)) }, false);
-    const body = await response.text();
-    if (body !== '' && response.status !== 202)
-      take(body, note, { status: response.status, headers: Object.fromEntries(response.headers) });
+    if (isStream(response)) return follow(response, `${note} stream`, ids, controller);
+    const { text: body, isWhole } = await readText(response, maxMessageBytes);
+    if (!isWhole)
+      throw new JexoError('JEXO_TOO_LARGE', `${url} answered with more than ${maxMessageBytes} bytes.`, { where: url });
+    if (body !== '' && response.status !== 202) {
+      const answer = take(body, note, { status: response.status, headers: masked(response.headers) });
+      refuseWithoutId(answer, ids);
+    }
+    // Whatever was not answered by now will not be.
+    const what = body === '' ? `nothing (HTTP ${response.status})` : 'a message that is no answer to it';
+    for (const id of ids)
+      events.failed(id, new JexoError('JEXO_NOT_PROTOCOL', `${url} answered the request with ${what}.`, { where: url }));
   };
 
-  const renew = (): Promise<void> =>
-    (renewing ??= (async () => {
+  /** An error that names no request refuses the only one there was. */
+  const refuseWithoutId = (answer: unknown, ids: readonly RequestId[]) => {
+    const { id, error } = (answer ?? {}) as { id?: unknown; error?: { code?: unknown; message?: unknown; data?: unknown } };
+    if (ids.length !== 1 || (id !== undefined && id !== null) || typeof error !== 'object' || error === null) return;
+    if (typeof error.code === 'number' && typeof error.message === 'string')
+      events.failed(ids[0]!, new RpcError(error.code, error.message, error.data));
+  };
+
+  /** A status that says no may come with the protocol's own answer, which says more. */
+  const refusedOrAnswered = async (response: Response, usedSession: string | undefined, ids: readonly RequestId[]): Promise<JexoError> => {
+    const [copy, original] = [response.clone(), response];
+    const { text } = await readText(copy, 64 * 1024).catch(() => ({ text: '' }));
+    const error = await refused(url, original, usedSession !== undefined);
+    try {
+      const value = JSON.parse(text) as { jsonrpc?: unknown; id?: unknown; error?: unknown };
+      if (value?.jsonrpc === '2.0' && isRequestId(value.id) && ids.includes(value.id) && value.error !== undefined && response.status !== 401)
+        take(text, `HTTP ${response.status}`, { status: response.status, headers: masked(response.headers) });
+    } catch {
+      // no answer of the protocol: the status has to do
+    }
+    return error;
+  };
+
+  /** Makes a new session in place of one that the server has forgotten: once, however many requests find out. */
+  const renew = (forgotten: string | undefined): Promise<void> => {
+    if (renewing !== undefined) return renewing;
+    if (sessionId !== forgotten || events.renew === undefined) return Promise.resolve();
+    const wait = renewalWaitMs;
+    renewalWaitMs = Math.min(Math.max(1000, renewalWaitMs * 2), longestRenewalWaitMs);
+    renewing = (async () => {
+      if (wait > 0) await pause(wait * (0.75 + Math.random() / 2));
       sessionId = undefined;
       revision = undefined;
-      try {
-        await events.renew!();
-      } finally {
-        renewing = undefined;
-      }
-    })());
+      await events.renew!();
+    })().finally(() => (renewing = undefined));
+    return renewing;
+  };
 
-  /** The stream for what the server says of its own accord; a server may have none (405). */
-  const listen = async () => {
-    const response = await request({ method: 'GET', headers: headers({ accept: 'text/event-stream' }) });
-    if (!response.ok || !isStream(response)) {
-      // A server without such a stream says so by 405 (Transports, "Listening for Messages from the Server").
-      if (response.status !== 405)
-        onDeparture?.({
-          kind: 'headers',
-          account: `A GET is answered with ${shown(response)}: a server without a stream of its own answers 405.`,
-        });
-      return void (await response.body?.cancel());
+  /**
+   * The stream for what the server says of its own accord, as long as the session lives; a server may have none (405). Losing it loses
+   * only unasked-for messages, so it ends nothing.
+   */
+  const listen = async (session: string | undefined): Promise<void> => {
+    const progress: Progress = { lastEventId: undefined, retryMs: undefined, events: 0 };
+    const controller = begin();
+    const isOver = () => isEnding || sessionId !== session;
+    try {
+      for (let attempt = 0; !isOver(); attempt++) {
+        let wanted: number | undefined;
+        const response = await resume(progress, controller).catch(() => undefined);
+        if (isOver()) return void (await response?.body?.cancel());
+        if (response?.ok && isStream(response)) {
+          const before = progress.events;
+          await read(response.body!, 'GET stream', progress).catch(() => undefined);
+          if (progress.events !== before) attempt = 0;
+          wanted = progress.retryMs;
+        } else if (response !== undefined) {
+          await response.body?.cancel();
+          if (response.status === 404 && session !== undefined) return await renew(session).catch(() => onReconnect?.('GET stream, given up'));
+          if (response.status === 400 && progress.lastEventId !== undefined) {
+            progress.lastEventId = undefined; // what was missed is not kept any more
+          } else if (response.status < 500 && response.status !== 429 && response.status !== 408) {
+            if (response.status !== 405 && session !== undefined)
+              onDeparture?.({
+                kind: 'headers',
+                account: `A GET is answered with ${shown(response)}: a server without a stream of its own answers 405.`,
+              });
+            return;
+          }
+          wanted = retryAfterOf(response.headers);
+        }
+        await backOff(attempt, wanted);
+        if (!isOver()) onReconnect?.('GET stream');
+      }
+    } finally {
+      open.delete(controller);
     }
-    await follow(response, 'GET stream', { lastEventId: undefined, retryMs: undefined, owed: new Set() }, true);
   };
 
   return {
@@ -206,28 +327,54 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
       events = linkEvents;
       const channel: Channel = {
         send(message) {
-          post(message).catch((error: unknown) => {
-            if (!ending.signal.aborted) failRequests(error, message, events);
-          });
+          const controller = begin();
+          const ids = requestsOf(message);
+          for (const id of ids) reading.set(id, controller);
+          // What a request that is cancelled would still bring is not read.
+          const { method, params } = message as { method?: string; params?: { requestId?: RequestId } };
+          const ended = method === 'notifications/cancelled' ? reading.get(params!.requestId!) : undefined;
+          post(message, controller)
+            .catch((error: unknown) => {
+              if (isEnding) return;
+              for (const id of ids) events.failed(id, error as Error);
+            })
+            .finally(() => {
+              open.delete(controller);
+              for (const id of ids) reading.delete(id);
+              ended?.abort();
+            });
         },
       };
       return channel;
     },
     agreed(agreedOn) {
       revision = agreedOn;
-      if (sessionId === undefined) return;
-      // Losing this stream for good loses only unasked-for messages: calls go on, so it is no end of the link.
-      listen().catch(() => onReconnect?.('GET stream, given up'));
+      listen(sessionId).catch(() => onReconnect?.('GET stream, given up'));
     },
     async close() {
-      if (ending.signal.aborted) return;
-      const goodbye = sessionId === undefined ? undefined : send(url, { method: 'DELETE', headers: headers({}) });
-      // The session ends on the server by itself if it cannot be told.
-      await goodbye?.then((response) => response.body?.cancel()).catch(() => undefined);
-      ending.abort();
+      if (isEnding) return;
+      isEnding = true;
+      if (sessionId !== undefined) {
+        // The session ends on the server by itself if it cannot be told.
+        const controller = new AbortController();
+        const timer = setTimeout(() => controller.abort(), goodbyeMs);
+        await fetchWithin(send, url, { method: 'DELETE', headers: headers({}), signal: controller.signal })
+          .then((response) => response.body?.cancel())
+          .catch(() => undefined);
+        clearTimeout(timer);
+      }
+      for (const controller of open) controller.abort();
       events?.closed();
     },
   };
+}
+
+function isHandshake(message: Message): boolean {
+  return (message as { method?: string }).method === 'initialize';
+}
+
+function masked(headers: Headers): Record<string, string> {
+  return Object.fromEntries([...headers].map(([name, value]) => [name, /^(?:mcp-session-id|set-cookie)$/i.test(name) ? '(masked)' : value]));
 }
 
 /** What the protocol wants of the answer to a POST (Transports, "Sending Messages to the Server" and "Session Management"). */
@@ -242,60 +389,12 @@ function judgeAnswer(response: Response, message: Message, tell: (departure: Dep
   if (session !== null && !/^[\x21-\x7e]+$/.test(session))
     tell({ kind: 'headers', account: `The session id ${JSON.stringify(session)} holds characters that are not visible ASCII.` });
 }
+
 function shown({ status, headers }: Response): string {
   const type = headers.get('content-type');
   return `HTTP ${status} and ${type === null ? 'no content type' : `the content type ${type}`}`;
 }
 
-function isStream(response: Response): boolean {
-  return response.headers.get('content-type')?.startsWith('text/event-stream') ?? false;
-}
-
 function requestsOf(message: Message): RequestId[] {
   return ([message].flat() as JsonRpcMessage[]).flatMap((each) => ('method' in each && 'id' in each ? [each.id] : []));
-}
-
-/** A POST that failed fails the requests it carried; only a lost session ends the link. */
-function failRequests(error: unknown, message: Message, events: LinkEvents): void {
-  if (isJexoError(error) && error.code === 'JEXO_SESSION_LOST') return events.closed(error);
-  for (const id of requestsOf(message)) events.failed(id, error as Error);
-}
-
-function unreachable(url: string, error: unknown): JexoError {
-  const cause = (error as { cause?: { code?: string; message?: string } }).cause;
-  const code = cause?.code ?? '';
-  const known: Partial<Record<string, string>> = {
-    ECONNREFUSED: 'nothing is listening there',
-    ENOTFOUND: 'the host name is not known',
-    ECONNRESET: 'the connection was cut',
-  };
-  const untrusted = code.startsWith('CERT') || code.includes('SELF_SIGNED') ? `its certificate is not trusted (${code})` : undefined;
-  return new JexoError('JEXO_CONNECT', `No connection to ${url}: ${known[code] ?? untrusted ?? cause?.message ?? messageOf(error)}.`, {
-    where: url,
-    cause: error,
-  });
-}
-
-async function refused(url: string, response: Response, hadSession: boolean): Promise<JexoError> {
-  const body = (await response.text()).slice(0, 2000);
-  let said = body.trim();
-  try {
-    said = (JSON.parse(body) as { error?: { message?: string } }).error?.message ?? said;
-  } catch {
-    said = said.split('\n')[0]!.slice(0, 200); // not JSON: the first line is what a person can use
-  }
-  const detail = said === '' ? '' : `: ${said}`;
-  if (response.status === 404 && hadSession)
-    return new JexoError('JEXO_SESSION_LOST', `${url} no longer knows this session${detail}`, { where: url });
-  const next: Partial<Record<number, string>> = {
-    401: 'This server wants a sign-in. Give a token with --header "Authorization: Bearer ...".',
-    404: 'Check the path of the address; most servers answer at /mcp.',
-    405: 'The address does not take POST. Check its path; most servers answer at /mcp.',
-  };
-  const advice = next[response.status];
-  return new JexoError('JEXO_HTTP_STATUS', `${url} answered with HTTP ${response.status}${detail}`, {
-    where: url,
-    data: { status: response.status },
-    ...(advice !== undefined && { next: advice }),
-  });
 }

@@ -15,6 +15,13 @@ class NodeExchange implements HttpRequest, Responder {
   get method(): string {
     return this.request.method ?? 'GET';
   }
+  get hostCount(): number {
+    const { rawHeaders } = this.request;
+    let count = 0;
+    for (let at = 0; at < rawHeaders.length; at += 2)
+      if (rawHeaders[at]!.length === 4 && rawHeaders[at]!.toLowerCase() === 'host') count++;
+    return count;
+  }
   get address(): string | undefined {
     return this.request.socket.remoteAddress;
   }
@@ -49,6 +56,9 @@ const ignore = () => undefined;
  */
 export function withNodeRequest(request: IncomingMessage, response: ServerResponse, maxBodyBytes: number, parsed: unknown, use: Use): void {
   const exchange = new NodeExchange(request, response);
+  // An answer that nobody is there to take any more ends by itself.
+  response.on('error', ignore);
+  request.on('error', ignore);
   if (request.method !== 'POST') {
     request.resume();
     return use(exchange, '', exchange);
@@ -66,7 +76,6 @@ export function withNodeRequest(request: IncomingMessage, response: ServerRespon
   request.on('end', () => {
     if (size <= maxBodyBytes) use(exchange, (more === undefined ? first : Buffer.concat(more))?.toString() ?? '', exchange);
   });
-  request.on('error', ignore);
 }
 
 function refuseLarge(request: IncomingMessage, response: ServerResponse, maxBodyBytes: number): void {

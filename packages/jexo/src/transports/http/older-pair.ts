@@ -1,6 +1,7 @@
 import type { Clock } from '../../engine/clock.js';
 import type { Peer } from '../../engine/peer.js';
 import type { Servable } from '../../engine/servable.js';
+import { isTooDeep, maxDepth } from '../../protocol/depth.js';
 import { encode, errorCodes } from '../../protocol/json-rpc.js';
 import { failure } from '../../engine/peer.js';
 import type { EventStream, HttpRequest, Responder } from './endpoint.js';
@@ -21,6 +22,8 @@ export interface OlderPair {
   listen(request: HttpRequest, responder: Responder): void;
   /** POST of one message, for the session in the query. */
   post(request: HttpRequest, session: string | null, body: string, responder: Responder): void;
+  /** Requests being answered. */
+  readonly inFlight: number;
   /** Resolves when nothing is being answered. */
   whenIdle(): Promise<void>;
   close(reason: string): void;
@@ -74,6 +77,7 @@ export function createOlderPair(
       if (!passes(request, responder)) return;
       const peer = session === null ? undefined : sessions.get(session);
       if (peer === undefined) return refuse(responder, 404, 'Session not found: open the stream first, and post to the address it names');
+      if (isTooDeep(body)) return refuse(responder, 400, `Bad request: the message nests deeper than ${maxDepth} levels`);
       let value: unknown;
       try {
         value = JSON.parse(body);
@@ -86,6 +90,9 @@ export function createOlderPair(
       }
       responder.reply(202, {}, '');
       peer.receive(value);
+    },
+    get inFlight() {
+      return [...sessions.values()].reduce((count, peer) => count + peer.inFlight.incoming, 0);
     },
     async whenIdle() {
       await Promise.all([...sessions.values()].map((peer) => peer.whenIdle()));

@@ -2,7 +2,10 @@ import { createServer, type IncomingMessage, type ServerResponse } from 'node:ht
 import type { AddressInfo } from 'node:net';
 import { systemClock } from '../../engine/clock.js';
 import { Rate } from '../../engine/rate.js';
+import { describeFault } from '../../engine/faults.js';
 import type { Servable } from '../../engine/servable.js';
+import { JexoError } from '../../errors.js';
+import { surviveStrays } from '../strays.js';
 import { createGate, loopbackNames } from './gate.js';
 import { listen } from './listen.js';
 import { withNodeRequest } from './node-exchange.js';
@@ -14,6 +17,8 @@ export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts
   readonly port?: number;
   /** Address to listen at. Default 127.0.0.1: this machine only. */
   readonly host?: string;
+  /** True says that anybody who reaches the address may call: needed for every address but those of this machine alone. */
+  readonly open?: boolean;
   /** Default `/mcp`. */
   readonly path?: string;
   /** Default: the loopback names and `host`. */
@@ -36,6 +41,8 @@ export interface HttpService {
   readonly url: string;
   readonly port: number;
   readonly sessions: number;
+  /** Requests being answered. */
+  readonly inFlight: number;
   /** Ends all sessions; clients begin new ones. */
   forgetSessions(): void;
   /** Stops listening, answers what is in flight, ends the streams. */
@@ -51,7 +58,7 @@ const postPath = '/messages';
  * Serves over Streamable HTTP. Beside the endpoint, `/health` answers as long as the process lives, and `/ready` once the
  * server has read its sources and until it is stopping.
  *
- * @throws JexoError JEXO_PORT_IN_USE, JEXO_ADDRESS
+ * @throws JexoError JEXO_PORT_IN_USE, JEXO_ADDRESS, JEXO_OPEN
  * @example
  * const { url, close } = await serveHttp(apiary, { port: 4300 });   // http://127.0.0.1:4300/mcp
  */
@@ -66,6 +73,10 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     maxConnections = 20_000,
   } = options;
   const wildcard = host === '0.0.0.0' || host === '::';
+  if (!isLoopback(host) && options.open !== true)
+    throw new JexoError('JEXO_OPEN', `Every machine that reaches this one at ${host} could call these tools: there is no sign-in.`, {
+      where: host,
+    });
   const allowedHosts = options.allowedHosts ?? (wildcard ? ['*'] : [...loopbackNames, host.includes(':') ? `[${host}]` : host]);
   const handler = nodeHandler(server, { ...options, allowedHosts });
   const { clock = systemClock, maxSessions = 10_000, maxUnreadBytes = 1024 * 1024, onFault } = options;
@@ -82,11 +93,23 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
   const delay = options.requestsPerMinute === undefined ? undefined : rateByAddress(options.requestsPerMinute);
   const gate = createGate({ ...options, allowedHosts });
   const page = options.page ? (await import('./front-page.js')).frontPage(path) : undefined;
-  let state: 'starting' | 'ready' | 'stopping' = 'starting';
-  server.ready().then(
-    () => state === 'starting' && (state = 'ready'),
-    () => undefined, // every client that connects is told; /ready stays 503
-  );
+  let state: 'starting' | 'ready' | 'failed' | 'stopping' = 'starting';
+  let told = false;
+  const onNote = (note: string) => console.error(`jexo: ${note}`);
+  const getReady = () =>
+    server.ready().then(
+      () => {
+        if (state !== 'stopping') state = 'ready';
+      },
+      (error: unknown) => {
+        if (state !== 'stopping') state = 'failed';
+        // Clients get a reference only; the operator gets the reason, once.
+        if (!told) onNote(`the server cannot be read: ${describeFault(error)}`);
+        told = true;
+      },
+    );
+  void getReady();
+  const release = surviveStrays(onNote);
 
   const http = createServer({ maxHeaderSize: maxHeaderBytes }, (request, response) => {
     const { url = '/' } = request;
@@ -96,7 +119,11 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     if (wait > 0) return say(request, response, 429, 'Too many requests: slow down.\n', { 'retry-after': String(Math.ceil(wait / 1000)) });
     if (at === path) return handler(request, response);
     if (at === '/health') return say(request, response, 200, 'alive\n');
-    if (at === '/ready') return say(request, response, state === 'ready' ? 200 : 503, `${state}\n`);
+    if (at === '/ready') {
+      // What could not be read may be there by now.
+      if (state === 'failed') void getReady();
+      return say(request, response, state === 'ready' ? 200 : 503, `${state}\n`);
+    }
     if (older !== undefined && at === ssePath && request.method === 'GET')
       return withNodeRequest(request, response, maxBodyBytes, undefined, (head, _body, responder) => older.listen(head, responder));
     if (older !== undefined && at === postPath && request.method === 'POST') {
@@ -122,7 +149,12 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     say(request, response, 404, `Nothing is served here. The protocol is served at ${path}.\n`);
   });
   http.maxConnections = maxConnections;
-  await listen(http, port, host);
+  try {
+    await listen(http, port, host);
+  } catch (error) {
+    release();
+    throw error;
+  }
   const address = http.address() as AddressInfo;
   const shownHost = address.address.includes(':') ? `[${address.address}]` : address.address;
   let closing: Promise<void> | undefined;
@@ -131,6 +163,9 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     port: address.port,
     get sessions() {
       return handler.endpoint.sessions;
+    },
+    get inFlight() {
+      return handler.endpoint.inFlight + (older?.inFlight ?? 0);
     },
     forgetSessions: () => handler.endpoint.forgetSessions(),
     close() {
@@ -150,9 +185,14 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
         const cut = setTimeout(() => http.closeAllConnections(), 250);
         await closed;
         clearTimeout(cut);
+        release();
       })());
     },
   };
+}
+
+function isLoopback(host: string): boolean {
+  return /^(?:localhost|127\.\d+\.\d+\.\d+|::1|\[::1\])$/i.test(host);
 }
 
 /** Milliseconds an address has to wait; 0 when its request may pass. */

@@ -1,8 +1,9 @@
 import { createReadStream, existsSync, statSync } from 'node:fs';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
-import { extname, join, normalize } from 'node:path';
+import { extname, join, normalize, sep } from 'node:path';
 import { Readable } from 'node:stream';
+import { messageOf } from '../../errors.js';
 import { createGate, loopbackNames } from './gate.js';
 import { listen } from './listen.js';
 
@@ -41,12 +42,25 @@ const maxBody = 16 * 1024 * 1024;
 export async function servePage({ folder, api, port = 0 }: PageOptions): Promise<PageService> {
   const gate = createGate({ allowedHosts: loopbackNames });
   const http = createServer((request, response) => {
+    response.on('error', () => response.destroy());
+    request.on('error', () => undefined); // cut off half-way: there is nobody to answer
+    answer(request, response).catch((error: unknown) => {
+      if (response.destroyed) return;
+      if (response.headersSent) return void response.destroy();
+      plain(response, 500, `This request could not be answered: ${messageOf(error)}\n`);
+    });
+  });
+  /** Whatever a request holds, any page can have a browser send it: none may end the process. */
+  const answer = async (request: IncomingMessage, response: ServerResponse): Promise<void> => {
     const refusal = gate.refuses(request.headers.host, request.headers.origin);
     if (refusal !== undefined) return plain(response, 403, `Forbidden: ${refusal}.\n`);
-    const path = new URL(request.url ?? '/', 'http://localhost').pathname;
-    if (path.startsWith('/api/')) void answerApi(request, response, api);
-    else file(response, folder, path);
-  });
+    const path = pathOf(request.url ?? '/');
+    if (path === undefined) return plain(response, 400, 'The address cannot be read.\n');
+    if (path.startsWith('/api/')) return answerApi(request, response, api);
+    if (request.method !== 'GET' && request.method !== 'HEAD') return plain(response, 405, 'Pages are read with GET.\n');
+    request.resume();
+    return file(response, folder, path);
+  };
   await listen(http, port, '127.0.0.1');
   const found = (http.address() as AddressInfo).port;
   return {
@@ -59,39 +73,59 @@ export async function servePage({ folder, api, port = 0 }: PageOptions): Promise
   };
 }
 
+/** The path of an address, decoded; undefined when it cannot be read. */
+function pathOf(url: string): string | undefined {
+  try {
+    const path = decodeURIComponent(new URL(`http://localhost${url.startsWith('/') ? url : '/'}`).pathname);
+    return path.includes('\0') ? undefined : path;
+  } catch {
+    return undefined;
+  }
+}
+
 function plain(response: ServerResponse, status: number, text: string): void {
   response.writeHead(status, { 'content-type': 'text/plain; charset=utf-8', ...security });
   response.end(text);
 }
 
 function file(response: ServerResponse, folder: string, path: string): void {
-  const name = normalize(decodeURIComponent(path === '/' ? '/index.html' : path));
+  const name = normalize(path === '/' ? '/index.html' : path);
   const found = join(folder, name);
-  if (!found.startsWith(folder) || !existsSync(found) || !statSync(found).isFile()) return plain(response, 404, 'There is no such page.\n');
+  if (!found.startsWith(folder + sep) || !existsSync(found) || !statSync(found).isFile()) return plain(response, 404, 'There is no such page.\n');
   const lasting = name.startsWith('/assets/');
   response.writeHead(200, {
     'content-type': kinds[extname(found)] ?? 'application/octet-stream',
     'cache-control': lasting ? 'max-age=31536000, immutable' : 'no-cache',
     ...security,
   });
-  createReadStream(found).pipe(response);
+  createReadStream(found)
+    .on('error', () => response.destroy())
+    .pipe(response);
 }
+
+const apiMethods = new Set(['GET', 'HEAD', 'POST', 'PUT', 'DELETE']);
 
 /** Bridges node:http and the web-standard request and response. */
 async function answerApi(request: IncomingMessage, response: ServerResponse, api: PageOptions['api']): Promise<void> {
   const parts: Buffer[] = [];
   let size = 0;
-  for await (const part of request as AsyncIterable<Buffer>) {
-    size += part.length;
-    if (size > maxBody) return plain(response, 413, `A request may have at most ${maxBody} bytes.\n`);
-    parts.push(part);
+  try {
+    for await (const part of request as AsyncIterable<Buffer>) {
+      size += part.length;
+      if (size > maxBody) return plain(response, 413, `A request may have at most ${maxBody} bytes.\n`);
+      parts.push(part);
+    }
+  } catch {
+    return; // cut off half-way
   }
   const left = new AbortController();
   response.on('close', () => left.abort());
   const { method = 'GET', url = '/' } = request;
+  if (!apiMethods.has(method)) return plain(response, 405, 'The method is not one of this interface.\n');
+  const hasBody = size > 0 && method !== 'GET' && method !== 'HEAD';
   const headers = Object.entries(request.headers).filter((entry): entry is [string, string] => typeof entry[1] === 'string');
   const answer = await api(
-    new Request(`http://localhost${url}`, { method, headers, signal: left.signal, ...(size > 0 && { body: Buffer.concat(parts) }) }),
+    new Request(`http://localhost${url}`, { method, headers, signal: left.signal, ...(hasBody && { body: Buffer.concat(parts) }) }),
   );
   response.writeHead(answer.status, { ...Object.fromEntries(answer.headers), ...security });
   if (answer.body === null) return void response.end();

@@ -16,8 +16,17 @@ export interface StreamLimits {
   readonly retryMs?: number;
 }
 
+/** Bytes of events kept for all sessions together. */
+export interface KeptBudget {
+  bytes: number;
+  readonly most: number;
+  /** Makes room, by forgetting what is needed least. */
+  relieve(): void;
+}
+
 /** Messages kept for a client that has no standing stream open. */
 const maxWaiting = 256;
+const defaultKeptBytes = 1024 * 1024;
 /** Streams that have ended, remembered for those who missed their end. */
 const maxEnded = 64;
 
@@ -54,11 +63,13 @@ export class SessionStreams {
   private keptBytes = 0;
   private standing: Stream | undefined;
   private waiting: string[] | undefined;
+  private waitingBytes = 0;
 
   constructor(
     private readonly limits: StreamLimits,
     private readonly clock: Clock,
     private readonly onOpen: (sink: EventStream) => void,
+    private readonly budget: KeptBudget = { bytes: 0, most: Infinity, relieve: () => undefined },
   ) {}
 
   /** True while a connection for unasked-for messages is open. */
@@ -104,13 +115,15 @@ export class SessionStreams {
     if (this.standing?.sink !== undefined) return this.write(this.standing, message);
     const waiting = (this.waiting ??= []);
     waiting.push(message);
-    if (waiting.length > maxWaiting) waiting.shift();
+    this.waitingBytes += message.length;
+    while (waiting.length > maxWaiting || (this.waitingBytes > (this.limits.maxKeptBytes ?? defaultKeptBytes) && waiting.length > 1))
+      this.waitingBytes -= waiting.shift()!.length;
   }
 
   closeAll(): void {
     for (const stream of this.streams?.values() ?? []) this.close(stream);
+    this.forgetKept();
     this.streams = undefined;
-    this.kept = [];
     this.waiting = undefined;
   }
 
@@ -149,20 +162,31 @@ export class SessionStreams {
   }
 
   private keep(event: Kept): void {
-    const { maxKeptEvents = 500, maxKeptBytes = 1024 * 1024 } = this.limits;
+    const { maxKeptEvents = 500, maxKeptBytes = defaultKeptBytes } = this.limits;
     this.kept.push(event);
     this.keptBytes += event.text.length;
-    while (this.kept.length > maxKeptEvents || (this.keptBytes > maxKeptBytes && this.kept.length > 0)) {
-      const oldest = this.kept.shift()!;
-      this.keptBytes -= oldest.text.length;
-      const stream = this.streams?.get(oldest.stream);
-      if (stream !== undefined) stream.forgotten = oldest.seq;
-    }
+    this.budget.bytes += event.text.length;
+    while (this.kept.length > maxKeptEvents || (this.keptBytes > maxKeptBytes && this.kept.length > 0)) this.forgetOldest();
+    if (this.budget.bytes > this.budget.most) this.budget.relieve();
+  }
+
+  /** Forgets what was kept for connections that are lost; open ones go on. */
+  forgetKept(): void {
+    while (this.kept.length > 0) this.forgetOldest();
+  }
+
+  private forgetOldest(): void {
+    const oldest = this.kept.shift()!;
+    this.keptBytes -= oldest.text.length;
+    this.budget.bytes -= oldest.text.length;
+    const stream = this.streams?.get(oldest.stream);
+    if (stream !== undefined) stream.forgotten = oldest.seq;
   }
 
   private deliverWaiting(): void {
     const waiting = this.waiting ?? [];
     this.waiting = undefined;
+    this.waitingBytes = 0;
     for (const message of waiting) this.send(message);
   }
 

@@ -4,10 +4,16 @@ import type { EventStream, HttpRequest, Responder } from './endpoint.js';
 /** Headers worth seeing on a trace. */
 const telling = ['host', 'origin', 'accept', 'content-type', 'authorization', 'mcp-session-id', 'mcp-protocol-version', 'last-event-id'];
 
+/** Of these it is worth seeing only that they are there. */
+const secret = new Set(['authorization', 'mcp-session-id']);
+
 /** Reports one HTTP exchange to a wire tap: the request, and whatever leaves for it. */
 export function tapExchange(tap: WireTap, request: HttpRequest, body: string, responder: Responder): Responder {
   const headers = Object.fromEntries(
-    telling.flatMap((name) => (request.header(name) === undefined ? [] : [[name, request.header(name)!]])),
+    telling.flatMap((name) => {
+      const value = request.header(name);
+      return value === undefined ? [] : [[name, secret.has(name) ? '(masked)' : value]];
+    }),
   );
   tap({ at: wireTime(), way: 'received', bytes: body.length, message: parsed(body), http: { method: request.method, headers } });
   const sent = (text: string, message: unknown, http?: { status: number; headers: Record<string, string> }) =>
@@ -15,12 +21,12 @@ export function tapExchange(tap: WireTap, request: HttpRequest, body: string, re
   return {
     onGone: (task) => responder.onGone(task),
     reply(status, replyHeaders, text) {
-      sent(text, parsed(text), { status, headers: replyHeaders });
+      sent(text, parsed(text), { status, headers: masked(replyHeaders) });
       responder.reply(status, replyHeaders, text);
     },
     stream(streamHeaders) {
       const stream = responder.stream(streamHeaders);
-      sent('', undefined, { status: 200, headers: streamHeaders });
+      sent('', undefined, { status: 200, headers: masked(streamHeaders) });
       const tapped: EventStream = {
         ...stream,
         write(text) {
@@ -32,6 +38,10 @@ export function tapExchange(tap: WireTap, request: HttpRequest, body: string, re
       return tapped;
     },
   };
+}
+
+function masked(headers: Record<string, string>): Record<string, string> {
+  return Object.fromEntries(Object.entries(headers).map(([name, value]) => [name, secret.has(name) ? '(masked)' : value]));
 }
 
 function parsed(text: string): unknown {
