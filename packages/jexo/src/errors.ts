@@ -38,7 +38,6 @@ export const catalogue = {
   JEXO_CANCELLED: { exit: 1, next: 'Nothing: the call was stopped on request.' },
   JEXO_REMOTE: { exit: 1, next: 'The other side answered with this error; its message says what to change.' },
   JEXO_NOT_SUPPORTED: { exit: 1, next: 'Use a peer that offers this, or do without it.' },
-  JEXO_PAGING: { exit: 1, next: 'The server keeps sending the same page; report it to its makers.' },
   JEXO_NOT_ACCEPTED: { exit: 1, next: 'Go on without the answer: the person did not give one.' },
   JEXO_LOCKED: { exit: 3, next: 'Open the address that jexo inspect printed.' },
   JEXO_INSTALLATION: { exit: 3, next: 'Install jexo anew.' },

@@ -1,9 +1,9 @@
 import { createInterface, type Interface } from 'node:readline';
-import type { FormQuestion, PageQuestion, ServerAnswers } from '../client/answer-server.js';
+import type { Asker, FormQuestion, PageQuestion, ServerAnswers } from '../client/answer-server.js';
 import { readField } from '../inspect/input-text.js';
 import { standInModel } from '../inspect/stand-in-model.js';
 import type { ElicitResult, JsonSchema } from '../protocol/types.js';
-import { note, onErr, symbols, width, wrap } from './terminal.js';
+import { note, onErr, presentable, symbols, width, wrap } from './terminal.js';
 
 /** True when a person sits at both ends: what is asked on stderr can be answered on stdin. */
 export function isSomebodyThere(): boolean {
@@ -57,7 +57,7 @@ async function atTerminal<T>(signal: AbortSignal | undefined, use: (line: (promp
   signal?.addEventListener('abort', withdrawn, { once: true });
   try {
     return await use((prompt) => {
-      own.terminal.setPrompt(prompt);
+      own.terminal.setPrompt(presentable(prompt));
       own.terminal.prompt();
       const ready = own.lines.shift();
       if (ready !== undefined) return Promise.resolve(ready);
@@ -180,8 +180,13 @@ export function terminalAnswers(useStandIn: boolean): ServerAnswers {
   };
 }
 
-async function answerForm({ message, requestedSchema, signal }: FormQuestion): Promise<ElicitResult> {
-  note(`\n${onErr('slate', symbols.in)} ${onErr('bold', 'The server asks:')} ${message}`);
+/** Who asks, as a person reads it. */
+function nameOf({ server, tool }: Asker): string {
+  return tool === undefined ? server : `${server} (${tool})`;
+}
+
+async function answerForm({ message, requestedSchema, asker, signal }: FormQuestion): Promise<ElicitResult> {
+  note(`\n${onErr('slate', symbols.in)} ${onErr('bold', `${nameOf(asker)} asks:`)} ${message}`);
   const properties = Object.entries((requestedSchema.properties ?? {}) as Record<string, JsonSchema>);
   const required = new Set((requestedSchema.required ?? []) as string[]);
   try {
@@ -203,8 +208,9 @@ async function answerForm({ message, requestedSchema, signal }: FormQuestion): P
 }
 
 /** The whole address is shown; opening it is the person's own doing. */
-async function answerPage({ message, url, signal }: PageQuestion): Promise<Pick<ElicitResult, 'action'>> {
-  note(`\n${onErr('slate', symbols.in)} ${onErr('bold', 'The server sends you to a page:')} ${message}\n  ${onErr('amber', url)}`);
+async function answerPage({ message, url, warnings, asker, signal }: PageQuestion): Promise<Pick<ElicitResult, 'action'>> {
+  note(`\n${onErr('slate', symbols.in)} ${onErr('bold', `${nameOf(asker)} sends you to a page:`)} ${message}\n  ${onErr('amber', url)}`);
+  for (const warning of warnings) note(`  ${onErr('ochre', symbols.warn)} ${warning}`);
   try {
     return await atTerminal(signal, async (line) => {
       const said = (await line(`  Will you visit it? ${onErr('quiet', '[y]es, [n]o, [c]lose')} `)).trim().toLowerCase();

@@ -12,7 +12,7 @@ import { showTarget, takeTarget, type TargetWords } from './connect-target.js';
 import { blockText } from './blocks.js';
 import { keepTool, notingReplies, printCopy, requireSheetName, type KeepOptions } from './keep-call.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
-import { duration, note, onErr, onOut, print, symbols, table } from './terminal.js';
+import { duration, note, onErr, onOut, print, printJson, symbols, table } from './terminal.js';
 
 interface CallOptions extends ClientCommandOptions, KeepOptions {
   readonly input?: string;
@@ -43,7 +43,7 @@ export async function call(operands: readonly string[], command: readonly string
       throw error;
     });
     clearProgress();
-    if (options.json) print(JSON.stringify(result, null, 2));
+    if (options.json) printJson(JSON.stringify(result, null, 2));
     else show(result);
     if (options.keep !== undefined) await keepTool(options.keep, target, { subject: name, input, replies }, result);
     const took = duration(performance.now() - start);
@@ -116,7 +116,10 @@ function show(result: CallToolResult): void {
 function mirrors(block: CallToolResult['content'][number], structured: Readonly<Record<string, unknown>>): boolean {
   if (block.type !== 'text') return false;
   const { result } = structured;
-  return block.text === result || [structured, result].some((value) => same(jsonIn(block.text) ?? block.text, value) || block.text === JSON.stringify(value));
+  return (
+    block.text === result ||
+    [structured, result].some((value) => same(jsonIn(block.text) ?? block.text, value) || block.text === JSON.stringify(value))
+  );
 }
 
 function showReadable(shown: Readable): void {

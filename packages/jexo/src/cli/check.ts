@@ -13,7 +13,7 @@ import { noMessage, type Departure } from '../transports/link.js';
 import { parseTarget } from '../targets/target.js';
 import { connectTarget, showTarget, takeTarget } from './connect-target.js';
 import { readHeaders } from './headers.js';
-import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
+import { note, onErr, onOut, print, printJson, symbols, width, wrap } from './terminal.js';
 import type { ClientCommandOptions } from './with-client.js';
 
 interface CheckOptions extends ClientCommandOptions {
@@ -78,8 +78,8 @@ export async function check(operands: readonly string[], command: readonly strin
   const { kept, silenced } = applySilences(found, silences);
   const worst = kept.reduce((most, { severity }) => Math.max(most, severities.indexOf(severity)), -1);
   if (options.failOn !== 'never' && worst >= severities.indexOf(options.failOn)) process.exitCode = 1;
-  if (options.sarif) return print(JSON.stringify(toSarif(kept, process.env.JEXO_VERSION ?? '0.0.0'), null, 2));
-  if (options.json) return print(JSON.stringify({ target: showTarget(target), findings: kept, silenced }, null, 2));
+  if (options.sarif) return printJson(JSON.stringify(toSarif(kept, process.env.JEXO_VERSION ?? '0.0.0'), null, 2));
+  if (options.json) return printJson(JSON.stringify({ target: showTarget(target), findings: kept, silenced }, null, 2));
   show(kept, silenced.length, showTarget(target));
 }
 
@@ -95,7 +95,7 @@ async function checkHostFile(file: string, json: boolean): Promise<boolean> {
     Object.entries(opened.entries).map(async ([name, entry]) => [name, await proveEntry(entry, await settingsOf(entry))] as const),
   );
   if (proofs.some(([, { works }]) => !works)) process.exitCode = 1;
-  if (json) print(JSON.stringify({ file, entries: Object.fromEntries(proofs) }, null, 2));
+  if (json) printJson(JSON.stringify({ file, entries: Object.fromEntries(proofs) }, null, 2));
   else
     for (const [name, proof] of proofs) {
       note(onErr('bold', name));

@@ -1,14 +1,17 @@
 import type { Command } from 'commander';
 import { JexoError } from '../errors.js';
 import type { JsonSchema, Prompt, ResourceTemplate, Tool } from '../protocol/types.js';
+import { quoteForShell } from '../inspect/input-text.js';
+import { parseTarget } from '../targets/target.js';
 import { connectTarget } from './connect-target.js';
+import { listedBefore, type Listed } from './listings.js';
 import { print } from './terminal.js';
 
 const scripts: Record<string, string> = {
   bash: `_jexo() {
   local IFS=$'\\n'
   local words=("\${COMP_WORDS[@]:1:COMP_CWORD}")
-  COMPREPLY=($(jexo completion --for -- "\${words[@]}" 2>/dev/null | cut -f1))
+  mapfile -t COMPREPLY < <(jexo completion --for --quote -- "\${words[@]}" 2>/dev/null | cut -f1)
   compopt -o default 2>/dev/null
   [[ \${COMPREPLY[0]} == *= ]] && compopt -o nospace 2>/dev/null
   # A colon or an equals sign breaks words in bash: what stands before it is there already.
@@ -40,9 +43,20 @@ const places: Record<string, string> = {
 };
 
 /** Prints the script that teaches a shell, or the words that may stand where the cursor is. */
-export async function completion(program: Command, shell: string | undefined, words: readonly string[] | undefined): Promise<void> {
+export async function completion(
+  program: Command,
+  shell: string | undefined,
+  words: readonly string[] | undefined,
+  quoted: boolean,
+): Promise<void> {
   if (words !== undefined) {
-    for (const { word, about } of await candidates(program, words)) print(about === undefined ? word : `${word}\t${about}`);
+    for (const { word, about } of await candidates(program, words)) {
+      // What a server calls its things is put on a command line: nothing of it may be more than a word there.
+       
+      if (/[\u0000-\u001f\u007f-\u009f\u2028\u2029]/.test(word)) continue;
+      const safe = quoted ? quoteForShell(word) : word;
+      print(about === undefined ? safe : `${safe}\t${about.replaceAll(/\s+/g, ' ')}`);
+    }
     return;
   }
   const script = scripts[shell ?? ''];
@@ -89,7 +103,13 @@ async function ofServer(
   [target = '', chosen, ...given]: readonly string[],
   current: string,
 ): Promise<readonly Candidate[]> {
-  const { client } = await connectTarget({ text: target, command: undefined }, { timeoutMs: 3000 });
+  // A module is run by commands that a person gives, not by a key that completes them: what it offered last is told.
+  const kind = parseTarget(target).kind;
+  const client =
+    kind === 'module' || kind === 'package'
+      ? await listedBefore(target)
+      : (await connectTarget({ text: target, command: undefined }, { timeoutMs: 3000 })).client;
+  if (client === undefined) return [];
   try {
     const { capabilities } = client.server;
     const taken = new Set(given.map((pair) => pair.split('=')[0]));
@@ -135,7 +155,7 @@ async function ofServer(
   }
 }
 
-type Completing = Awaited<ReturnType<typeof connectTarget>>['client'];
+type Completing = Listed;
 
 /** Values the server itself suggests. */
 async function completed(client: Completing, ref: Parameters<Completing['complete']>[0], current: string): Promise<Candidate[]> {

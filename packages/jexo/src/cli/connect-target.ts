@@ -66,7 +66,8 @@ export async function connectTarget(
           next: 'Leave out --only, --except, --rename, --describe, --prefix and --base, or give the module.',
         },
       );
-    return { client: await connect(command ?? text!, options), omitted: [] };
+    // A command that was typed here has what stands here.
+    return { client: await connect(command ?? text!, { ...options, inherit: 'all' }), omitted: [] };
   }
   keepStdoutForResults();
   const server = await openTarget(text!, { fresh, ...(choice && { choice }), ...(rest && { rest }) });

@@ -20,7 +20,7 @@ import { sheetFiles } from './sheet-files.js';
 import { openConnection } from './open-connection.js';
 import { openWireLog } from './wire-log.js';
 import { surviveStrays } from '../transports/strays.js';
-import { keepStdoutForResults, note, onErr, print, symbols } from './terminal.js';
+import { keepStdoutForResults, note, onErr, printJson, symbols } from './terminal.js';
 
 interface InspectOptions extends ModelOptions {
   readonly port: number;
@@ -78,7 +78,7 @@ export async function inspect(targets: readonly string[], command: readonly stri
   if (options.json) {
     const [{ shown = '', status = 'closed', trouble, shelf = [] } = {}] = states;
     const tools = shelf.filter(({ kind }) => kind === 'tool').map(({ key: name }) => name);
-    print(JSON.stringify({ address, target: shown, status, tools, ...(trouble && { trouble }), connections: states.length }));
+    printJson(JSON.stringify({ address, target: shown, status, tools, ...(trouble && { trouble }), connections: states.length }));
   } else {
     for (const { shown, trouble, shelf, omitted } of states) {
       if (trouble === undefined)

@@ -2,7 +2,7 @@ import type { JsonSchema, Tool } from '../protocol/types.js';
 import { copyCall } from '../inspect/copy-call.js';
 import { exampleInput } from '../inspect/input-text.js';
 import { reportOmitted, takeTarget } from './connect-target.js';
-import { note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
+import { note, onErr, onOut, print, printJson, symbols, width, wrap } from './terminal.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
 
 export async function list(
@@ -17,7 +17,7 @@ export async function list(
     const [resources, templates] =
       capabilities.resources === undefined ? [[], []] : await Promise.all([client.resources(), client.templates()]);
     const prompts = capabilities.prompts === undefined ? [] : await client.prompts();
-    if (options.json) return print(JSON.stringify({ server: client.server, tools, resources, templates, prompts, omitted }, null, 2));
+    if (options.json) return printJson(JSON.stringify({ server: client.server, tools, resources, templates, prompts, omitted }, null, 2));
     const { serverInfo, protocolVersion, instructions } = client.server;
     const counts = [
       count(tools.length, 'tool'),

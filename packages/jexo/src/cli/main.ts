@@ -18,7 +18,7 @@ import {
   withClientOptions,
   withKeeping,
 } from './options.js';
-import { flushed, note, onErr, print, symbols } from './terminal.js';
+import { flushed, note, onErr, print, printJson, symbols } from './terminal.js';
 
 const version = process.env.JEXO_VERSION ?? '0.0.0';
 
@@ -259,6 +259,9 @@ withClientOptions(withChoice(program.command('rehearse')))
   .argument('[sheet or request...]', 'a request sheet (*.requests.yaml), or a request in plain words')
   .option('--run', 'call what was chosen, step by step, after you agree')
   .option('--yes', 'agree to every step beforehand')
+  .addOption(
+    new Option('--rounds <n>', 'with --run: rounds of calls the model may make').default(10).argParser(number('--rounds', 1, 1000)),
+  )
   .addOption(modelUrl())
   .addOption(modelName())
   .addOption(
@@ -360,9 +363,10 @@ program
   .description('print the script that completes commands, tools, arguments and values in your shell')
   .argument('[shell]', 'bash, zsh or fish')
   .option('--for', 'print what may stand where the cursor is; the words stand behind --')
+  .addOption(new Option('--quote', 'as words of a shell').hideHelp())
   .addHelpText('after', '\nExamples:\n  eval "$(jexo completion bash)"\n  jexo completion fish > ~/.config/fish/completions/jexo.fish')
-  .action(async (shell: string | undefined, options: { for?: boolean }) =>
-    (await import('./completion.js')).completion(program, shell, options.for ? (command ?? []) : undefined),
+  .action(async (shell: string | undefined, options: { for?: boolean; quote?: boolean }) =>
+    (await import('./completion.js')).completion(program, shell, options.for ? (command ?? []) : undefined, options.quote ?? false),
   );
 
 /** An error in the three parts a person needs: what happened, where, what to do next. */
@@ -373,7 +377,7 @@ function report(error: unknown, asJson: boolean): number {
       ? new JexoError('JEXO_REMOTE', `The server refused: ${error.message}`, { data: { code: error.code, data: error.data } })
       : undefined;
   if (known === undefined) {
-    if (asJson) print(JSON.stringify({ error: { code: 'JEXO_INTERNAL', message: messageOf(error) } }));
+    if (asJson) printJson(JSON.stringify({ error: { code: 'JEXO_INTERNAL', message: messageOf(error) } }));
     else
       note(
         `${onErr('brick', symbols.failed)} ${messageOf(error)}\n  This is a fault of jexo itself. Run it again with JEXO_DEBUG=1 to see where it happened, and report it.`,
@@ -381,7 +385,7 @@ function report(error: unknown, asJson: boolean): number {
     if (process.env.JEXO_DEBUG && error instanceof Error) note(error.stack ?? '');
     return 70;
   }
-  if (asJson) print(JSON.stringify({ error: known }));
+  if (asJson) printJson(JSON.stringify({ error: known }));
   else {
     note(`${onErr('brick', symbols.failed)} ${known.message} ${onErr('quiet', `(${known.code})`)}`);
     if (known.next !== '') note(`  ${known.next}`);

@@ -20,7 +20,7 @@ import type { Api } from '../sources/rest/operation.js';
 import { readApi } from '../sources/rest/read-api.js';
 import { readDocument } from '../sources/rest/read-document.js';
 import { askChoice, askText, closeTerminal, isSomebodyThere } from './ask.js';
-import { note, onErr, print, symbols } from './terminal.js';
+import { note, onErr, printJson, symbols } from './terminal.js';
 
 interface NewOptions {
   readonly from?: readonly string[];
@@ -44,7 +44,7 @@ export async function makeNew(folder: string | undefined, options: NewOptions): 
   const info: ProjectInfo = { name: packageName(options.name ?? basename(resolve(folder))), version: process.env.JEXO_VERSION ?? '0.0.0' };
   const files = await filesOf(kind, source, info);
   const written = await writeProject(folder, files);
-  if (options.json) return print(JSON.stringify({ folder: resolve(folder), name: info.name, from: kind, files: written }, null, 2));
+  if (options.json) return printJson(JSON.stringify({ folder: resolve(folder), name: info.name, from: kind, files: written }, null, 2));
   note(`${onErr('moss', symbols.ok)} ${onErr('bold', info.name)} is in ${folder}, made from ${kinds[kind]}: ${written.length} files`);
   const secret =
     '.env' in files

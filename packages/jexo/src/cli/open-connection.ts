@@ -25,7 +25,7 @@ export async function openConnection(
   const { target, command, env, headers } = spec;
   if (command !== undefined) {
     const [program = '', ...args] = command;
-    const link = stdioLink({ command: program, args, ...(env && { env }) }, options);
+    const link = stdioLink({ command: program, args, inherit: 'all', ...(env && { env }) }, options);
     return { client: await connectLink(link, options), omitted: [] };
   }
   const named = parseTarget(target);

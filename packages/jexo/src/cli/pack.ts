@@ -4,7 +4,7 @@ import type { Choice } from '../offers/choose.js';
 import { packBundle } from '../pack/bundle.js';
 import { parseTarget } from '../targets/target.js';
 import { reportOmitted, type RestChoice } from './connect-target.js';
-import { keepStdoutForResults, note, onErr, print, symbols } from './terminal.js';
+import { keepStdoutForResults, note, onErr, printJson, symbols } from './terminal.js';
 
 interface PackOptions {
   readonly out: string;
@@ -24,7 +24,7 @@ export async function pack(target: string | undefined, options: PackOptions): Pr
     });
   keepStdoutForResults();
   const packed = await packBundle(target, options);
-  if (options.json) return print(JSON.stringify(packed, null, 2));
+  if (options.json) return printJson(JSON.stringify(packed, null, 2));
   const shown = relative(process.cwd(), packed.file);
   reportOmitted(packed.omitted);
   note(

@@ -6,7 +6,7 @@ import { askMissing } from './ask.js';
 import { blockText } from './blocks.js';
 import { showTarget, takeTarget } from './connect-target.js';
 import { keepPrompt, printCopy, requireSheetName, type KeepOptions } from './keep-call.js';
-import { onOut, print } from './terminal.js';
+import { onOut, print, printJson } from './terminal.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
 
 const usage = 'As in: jexo prompt apiary.ts inspection_summary hive=MR-03';
@@ -47,7 +47,7 @@ export async function prompt(
     const rendered = await client.prompt(name, input as Record<string, string>, { signal, onProgress });
     clearProgress();
     if (options.keep !== undefined) await keepPrompt(options.keep, target, { subject: name, input }, rendered);
-    if (options.json) return print(JSON.stringify(rendered, null, 2));
+    if (options.json) return printJson(JSON.stringify(rendered, null, 2));
     rendered.messages.forEach(({ role, content }, index) => {
       if (index > 0) print('');
       print(onOut('quiet', role));

@@ -6,7 +6,7 @@ import type { ReadResourceResult, ResourceContents, ResourceTemplate } from '../
 import { nearest } from '../offers/nearest.js';
 import { showTarget, takeTarget } from './connect-target.js';
 import { keepResource, printCopy, requireSheetName, type KeepOptions } from './keep-call.js';
-import { duration, note, onErr, print, printBytes, symbols } from './terminal.js';
+import { duration, note, onErr, print, printBytes, printJson, symbols } from './terminal.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
 
 interface ReadOptions extends ClientCommandOptions, KeepOptions {
@@ -94,7 +94,7 @@ async function uriOf(
 }
 
 async function show(result: ReadResourceResult, { json, out }: ReadOptions): Promise<void> {
-  if (json) return print(JSON.stringify(result, null, 2));
+  if (json) return printJson(JSON.stringify(result, null, 2));
   for (const contents of result.contents) {
     if (out !== undefined) await save(contents, out);
     else if ('text' in contents) print(contents.text);

@@ -11,7 +11,7 @@ import { openTarget } from '../targets/open-target.js';
 import { parseTarget } from '../targets/target.js';
 import { takeTarget, type TargetWords } from './connect-target.js';
 import { readHeaders } from './headers.js';
-import { duration, note, onErr, onOut, print, symbols, table } from './terminal.js';
+import { duration, note, onErr, onOut, print, printJson, symbols, table } from './terminal.js';
 
 interface RegisterOptions {
   readonly with?: string;
@@ -47,7 +47,7 @@ export async function register(
   const name = entryName(options.name ?? nameOf(target));
   if (options.print) {
     const written = writeEntry(entry, styleOf([]));
-    return print(
+    return printJson(
       JSON.stringify(
         opened.path.reduceRight<unknown>((inner, key) => ({ [key]: inner }), { [name]: written }),
         null,
@@ -62,7 +62,7 @@ export async function register(
   if (options.guidance !== undefined && proof.works) await writeGuidance(options.guidance, guidance(name, proof));
   if (!proof.works) process.exitCode = 1;
   if (options.json)
-    return print(JSON.stringify({ file: opened.file, name, entry, ...(backup !== undefined && { backup }), proof }, null, 2));
+    return printJson(JSON.stringify({ file: opened.file, name, entry, ...(backup !== undefined && { backup }), proof }, null, 2));
   note(
     `${onErr('moss', symbols.ok)} ${onErr('bold', name)} is in ${opened.file}${backup === undefined ? '' : onErr('quiet', ` (before: ${backup})`)}`,
   );
@@ -130,7 +130,7 @@ function entryFor({ text, command }: TargetWords, { env = [], header }: Register
 async function change(opened: HostFile, text: string, what: string, options: RegisterOptions): Promise<void> {
   if (options.dryRun) return showDifference(opened, text);
   const backup = await writeHostFile(opened, text);
-  if (options.json) return print(JSON.stringify({ file: opened.file, removed: options.remove, backup }, null, 2));
+  if (options.json) return printJson(JSON.stringify({ file: opened.file, removed: options.remove, backup }, null, 2));
   note(`${onErr('moss', symbols.ok)} ${what} ${opened.file}${onErr('quiet', ` (before: ${backup})`)}`);
 }
 
@@ -142,7 +142,7 @@ function showDifference({ file, text: before }: HostFile, after: string): void {
 }
 
 function list({ file, entries }: HostFile, json: boolean): void {
-  if (json) return print(JSON.stringify({ file, entries }, null, 2));
+  if (json) return printJson(JSON.stringify({ file, entries }, null, 2));
   const rows = Object.entries(entries).map(([name, entry]) => [
     name,
     entry.kind === 'url' ? entry.url : [entry.command, ...entry.args].join(' '),

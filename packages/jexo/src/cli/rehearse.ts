@@ -10,7 +10,7 @@ import { askYesNo, isSomebodyThere } from './ask.js';
 import { showTarget, takeTarget, type TargetWords } from './connect-target.js';
 import { modelOf, type ModelOptions } from './model-options.js';
 import { isRequestSheet, readSheetFile, targetOfSheet, writeSheet } from './keep-call.js';
-import { duration, note, onErr, onOut, print, symbols, table, width, wrap } from './terminal.js';
+import { duration, note, onErr, onOut, print, printJson, symbols, table, width, wrap } from './terminal.js';
 import { withClient, type ClientCommandOptions } from './with-client.js';
 
 interface RehearseCommandOptions extends ClientCommandOptions, ModelOptions {
@@ -18,6 +18,8 @@ interface RehearseCommandOptions extends ClientCommandOptions, ModelOptions {
   readonly junit?: string;
   readonly run?: boolean;
   readonly yes?: boolean;
+  /** Rounds of calls a model may make for one request. */
+  readonly rounds: number;
 }
 
 const usage = 'As in: jexo rehearse apiary.ts apiary.requests.yaml, or: jexo rehearse apiary.ts "how much sugar for 12 colonies"';
@@ -72,7 +74,7 @@ async function onSheet(sheet: RequestSheetFile, target: TargetWords, model: Mode
     const percent = done.requests.length === 0 ? 100 : (100 * done.hits) / done.requests.length;
     const wrongInputs = done.requests.filter(({ wrongInput }) => wrongInput.length > 0).length;
     if (percent < options.failUnder || wrongInputs > 0) process.exitCode = 1;
-    if (options.json) return print(JSON.stringify({ target: showTarget(target), ...done }, null, 2));
+    if (options.json) return printJson(JSON.stringify({ target: showTarget(target), ...done }, null, 2));
     showSheet(done);
   });
 }
@@ -91,7 +93,8 @@ function suiteOf({ file, model, requests, tookMs }: Rehearsed, target: TargetWor
   };
 }
 
-function accountOf({ hit, wanted, chosen = noTool, wrongInput, helpful }: RehearsedRequest): string[] {
+function accountOf({ hit, fault, wanted, chosen = noTool, wrongInput, helpful }: RehearsedRequest): string[] {
+  if (fault !== undefined) return [`The model gave no answer: ${fault}`];
   const words = wanted.length === 0 ? noTool : wanted.join(' or ');
   return [
     ...(hit ? [] : [`It should lead to ${words}; it led to ${chosen}.`]),
@@ -173,6 +176,10 @@ async function onWords(text: string, target: TargetWords, model: Model, options:
     const talk: TalkEntry[] = [{ role: 'user', text }];
     const steps: object[] = [];
     for (let step = 1; ; step++) {
+      if (step > options.rounds)
+        throw new JexoError('JEXO_MODEL', `The model has called tools ${options.rounds} times in a row and has not come to an end.`, {
+          next: 'Let it go on longer with --rounds.',
+        });
       const move = await model.next({ ...offered, talk }, signal);
       clearProgress();
       steps.push(move);
@@ -180,7 +187,10 @@ async function onWords(text: string, target: TargetWords, model: Model, options:
       talk.push({ role: 'assistant', calls: move.calls, ...(move.text !== undefined && { text: move.text }) });
       if (!options.run || move.calls.length === 0) break;
       for (const call of move.calls) {
-        const result = await runCall(client, call, { signal, onProgress, yes: options.yes ?? false });
+        const result =
+          call.broken !== undefined
+            ? { text: call.broken, failed: true }
+            : await runCall(client, call, { signal, onProgress, yes: options.yes ?? false });
         clearProgress();
         if (result === undefined) return;
         steps.push({ call, ...result });
@@ -190,7 +200,8 @@ async function onWords(text: string, target: TargetWords, model: Model, options:
         talk.push({ role: 'tool', id: call.id, name: call.name, ...result });
       }
     }
-    if (options.json) print(JSON.stringify({ target: showTarget(target), model: model.name, isStandIn: model.isStandIn, steps }, null, 2));
+    if (options.json)
+      printJson(JSON.stringify({ target: showTarget(target), model: model.name, isStandIn: model.isStandIn, steps }, null, 2));
     else
       note(
         onErr(

@@ -14,7 +14,7 @@ import { addCall, updateSheet } from '../inspect/sheets/write-sheet.js';
 import { connectTarget, showTarget, type TargetWords } from './connect-target.js';
 import { readHeaders } from './headers.js';
 import { isCallSheet, readSheetFile, requireSheetName, targetFromSheet, targetOfSheet, writeSheet } from './keep-call.js';
-import { duration, note, onErr, onOut, print, symbols, width, wrap } from './terminal.js';
+import { duration, note, onErr, onOut, print, printJson, symbols, width, wrap } from './terminal.js';
 import { stopOnInterrupt, wireTap, type ClientCommandOptions } from './with-client.js';
 
 interface ReplayOptions extends ClientCommandOptions {
@@ -83,7 +83,7 @@ export async function replay(operands: readonly string[], command: readonly stri
   const unreached = done.find(({ error }) => error !== undefined);
   const differing = done.flatMap((run) => run.done?.calls.filter(({ status }) => status === 'different') ?? []);
   if (options.json)
-    print(
+    printJson(
       JSON.stringify(
         {
           runs: done.map(({ sheet, target, done: result, error }) => ({

@@ -1,15 +1,16 @@
-import { styleText } from 'node:util';
+import { randomBytes } from 'node:crypto';
 import { guardStdout } from '../transports/stdout-guard.js';
 
 type Style = 'amber' | 'moss' | 'brick' | 'ochre' | 'slate' | 'quiet' | 'bold';
-const styles: Record<Style, Parameters<typeof styleText>[0]> = {
-  amber: 'yellow',
-  moss: 'green',
-  brick: 'red',
-  ochre: 'yellow',
-  slate: 'blueBright', // plain blue cannot be read on a dark ground
-  quiet: 'gray',
-  bold: 'bold',
+/** The numbers that turn a colour on and off. */
+const styles: Record<Style, readonly [on: number, off: number]> = {
+  amber: [33, 39],
+  moss: [32, 39],
+  brick: [31, 39],
+  ochre: [33, 39],
+  slate: [94, 39], // plain blue cannot be read on a dark ground
+  quiet: [90, 39],
+  bold: [1, 22],
 };
 
 function wantsColour(stream: NodeJS.WriteStream): boolean {
@@ -19,10 +20,29 @@ function wantsColour(stream: NodeJS.WriteStream): boolean {
   return stream.isTTY === true && TERM !== 'dumb';
 }
 
-/** Paints for one stream; plain text where colours are not wanted. */
+/**
+ * What stands in texts of ours for a colour: nobody outside can write it, so that what a server sends can never steer the terminal.
+ */
+const mark = `\u0001${randomBytes(6).toString('hex')}`;
+const marked = new RegExp(`${mark}\\[(\\d+)m`, 'g');
+/** Control characters, and those that turn the direction of a line; not the end of a line and the tab. */
+ 
+const controls = /[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069]/g;
+
+/** Paints for one stream; plain text where colours are not wanted. The colours come about when it is printed. */
 export function painter(stream: NodeJS.WriteStream): (style: Style, text: string) => string {
   const colour = wantsColour(stream);
-  return (style, text) => (colour ? styleText(styles[style], text) : text);
+  return (style, text) => (colour ? `${mark}[${styles[style][0]}m${text}${mark}[${styles[style][1]}m` : text);
+}
+
+/** A text as a terminal may be given it: with our colours, and without any control character of somebody else's. */
+export function presentable(text: string): string {
+  if (text.search(controls) < 0) return text;
+  // Every second part is the number of a colour.
+  return text
+    .split(marked)
+    .map((part, index) => (index % 2 === 1 ? `\u001b[${part}m` : part.replaceAll(controls, '')))
+    .join('');
 }
 
 export const onOut = painter(process.stdout);
@@ -46,7 +66,14 @@ export function keepStdoutForResults(): void {
 }
 
 export function print(text: string): void {
-  const line = `${text}\n`;
+  const line = `${presentable(text)}\n`;
+  if (guarded !== undefined) guarded.write(line);
+  else process.stdout.write(line);
+}
+
+/** JSON for a script: nothing is left out, and what a terminal could mistake for orders is written with escapes. */
+export function printJson(json: string): void {
+  const line = `${json.replaceAll(controls, (letter) => `\\u${letter.charCodeAt(0).toString(16).padStart(4, '0')}`)}\n`;
   if (guarded !== undefined) guarded.write(line);
   else process.stdout.write(line);
 }
@@ -60,12 +87,15 @@ export function printBytes(bytes: Uint8Array): void {
 /** Resolves when all that was printed has left. */
 export async function flushed(): Promise<void> {
   const write = (done: () => void) => (guarded === undefined ? process.stdout.write('', done) : guarded.write('', done));
-  await Promise.all([new Promise<void>((resolve) => void write(resolve)), new Promise<void>((resolve) => void process.stderr.write('', () => resolve()))]);
+  await Promise.all([
+    new Promise<void>((resolve) => void write(resolve)),
+    new Promise<void>((resolve) => void process.stderr.write('', () => resolve())),
+  ]);
 }
 
 /** A line for the person at the terminal. */
 export function note(text: string): void {
-  process.stderr.write(`${text}\n`);
+  process.stderr.write(`${presentable(text)}\n`);
 }
 
 export function width(stream: NodeJS.WriteStream = process.stdout): number {

@@ -9,7 +9,8 @@ import type { WireEvent, WireTap } from '../transports/link.js';
 import { closeTerminal, terminalAnswers } from './ask.js';
 import { connectTarget, type RestChoice, type TargetWords } from './connect-target.js';
 import { readHeaders } from './headers.js';
-import { note, onErr, symbols } from './terminal.js';
+import { keepListing } from './listings.js';
+import { note, onErr, presentable, symbols } from './terminal.js';
 
 /** The options of every command that talks to a server. */
 export interface ClientCommandOptions {
@@ -43,8 +44,9 @@ export async function withClient<T>(
   const { signal, release } = stopOnInterrupt();
   const bar = progressLine();
   try {
-    const { client, omitted } = await connectTarget(target, {
+    const { client, omitted, server } = await connectTarget(target, {
       headers: readHeaders(options.header),
+      signal,
       wireLog: options.wireLog,
       choice: options.choice,
       rest: options.rest,
@@ -56,7 +58,9 @@ export async function withClient<T>(
       },
     });
     try {
-      return await use({ client, omitted, signal, onProgress: bar.show, clearProgress: bar.clear });
+      const result = await use({ client, omitted, signal, onProgress: bar.show, clearProgress: bar.clear });
+      if (server !== undefined && target.text !== undefined) await keepListing(target.text, client);
+      return result;
     } finally {
       bar.clear();
       await client.close();
@@ -110,7 +114,7 @@ function progressLine(): { show: (update: ProgressUpdate) => void; clear: () => 
           : `${onErr('amber', symbols.bar.repeat(filled))}${onErr('quiet', symbols.track.repeat(barWidth - filled))} `;
       const room = (process.stderr.columns ?? 80) - barWidth - far.length - 4;
       clear();
-      process.stderr.write(`${bar}${far}  ${onErr('quiet', message.slice(0, Math.max(0, room)))}`);
+      process.stderr.write(presentable(`${bar}${far}  ${onErr('quiet', message.replaceAll(/\s+/g, ' ').slice(0, Math.max(0, room)))}`));
       drawn = true;
     },
   };

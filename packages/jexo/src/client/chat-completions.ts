@@ -1,83 +1,133 @@
+import { deadline } from '../engine/deadline.js';
 import { JexoError, messageOf } from '../errors.js';
 import { isRecord } from '../offers/answer.js';
-import type { Model, Move, TalkEntry, Turn } from './model.js';
+import { createParser } from 'eventsource-parser';
+import type { Model, Move, TalkEntry, ToolCall, Turn } from './model.js';
 
 export interface ChatCompletionsOptions {
-  /** Where the service is, up to and without `/chat/completions`, as `https://models.example/v1`. */
+  /** Where the service is, up to and without `/chat/completions`, as `https://models.example/v1`; a query stays where it is. */
   readonly base: string;
   /** The model's name, as the service knows it. */
   readonly model: string;
   /** Sent as `Authorization: Bearer`. */
   readonly key?: string;
-  /** Milliseconds to wait for an answer. Default 60,000. */
+  /** Milliseconds without a sign of life. Default 60,000. */
   readonly timeoutMs?: number;
   /** Times a busy service is asked again. Default 3. */
   readonly retries?: number;
+  /** How much chance is in the answers. Default: the service's own. */
+  readonly temperature?: number;
+  /** True asks for the answer in parts, as it is written. Default false. */
+  readonly stream?: boolean;
+  /** Told of each part of the text as it comes, where it is streamed. */
+  readonly onText?: (part: string) => void;
 }
 
 /** The longest a service may have us wait between two tries, in milliseconds. */
 const longestPause = 30_000;
+/** Characters an answer may have. */
+const mostCharacters = 16 * 1024 * 1024;
+/** Names of functions that services take. */
+const takenName = /^[A-Za-z0-9_-]{1,64}$/;
 
 /**
  * A driver to any service that speaks the widespread chat-completions JSON: `POST {base}/chat/completions` with `messages`
- * and `tools`, the calls in `choices[0].message.tool_calls`.
+ * and `tools`, the calls in `choices[0].message.tool_calls`, whole or streamed in parts.
  *
  * @throws JexoError JEXO_MODEL from `next`, when the service refuses, does not answer or answers with something else
  * @example
  * const model = chatCompletions({ base: 'http://127.0.0.1:8080/v1', model: 'small', key: process.env.JEXO_MODEL_KEY });
  */
-export function chatCompletions({ base, model, key, timeoutMs = 60_000, retries = 3 }: ChatCompletionsOptions): Model {
-  if (!URL.canParse(base) || !/^https?:/i.test(base))
-    throw new JexoError('JEXO_USAGE', `${JSON.stringify(base)} is not the address of a model service.`, {
-      next: 'Give its base URL, as http://127.0.0.1:8080/v1',
-    });
-  const url = `${base.replace(/\/+$/, '').replace(/\/chat\/completions$/, '')}/chat/completions`;
+export function chatCompletions(options: ChatCompletionsOptions): Model {
+  const { base, model, key, timeoutMs = 60_000, retries = 3, temperature, stream = false, onText } = options;
+  const url = addressOf(base);
   return {
     name: model,
     isStandIn: false,
     async next(turn, signal) {
+      const names = nameTools(turn);
       const body = JSON.stringify({
         model,
-        temperature: 0,
-        messages: messagesOf(turn),
-        tools: turn.tools.map(toFunction),
-        tool_choice: 'auto',
+        ...(temperature !== undefined && { temperature }),
+        ...(stream && { stream: true }),
+        messages: messagesOf(turn, names.given),
+        ...(turn.tools.length > 0 && { tools: turn.tools.map((tool) => toFunction(tool, names.given)), tool_choice: 'auto' }),
       });
       for (let attempt = 0; ; attempt++) {
-        const response = await post(url, body, key, AbortSignal.any([AbortSignal.timeout(timeoutMs), ...(signal ? [signal] : [])]), signal);
-        if (response.ok) return readMove(await response.text(), url);
-        const busy = response.status === 429 || response.status >= 500;
-        if (!busy || attempt >= retries) throw refusal(url, response.status, await response.text());
-        await response.body?.cancel();
-        await pause(pauseOf(response.headers.get('retry-after'), attempt), signal);
+        const limit = deadline(timeoutMs, signal);
+        try {
+          const response = await post(url, body, key, limit, signal);
+          if (response.ok) {
+            const strange = (what: string) => strangeAnswer(url, what);
+            const isStream = /^text\/event-stream/i.test(response.headers.get('content-type') ?? '');
+            const message = isStream ? await readStream(response, strange, onText) : readWhole(await readText(response, strange), strange);
+            return toMove(message, names.own, strange);
+          }
+          const isBusy = response.status === 408 || response.status === 429 || response.status >= 500;
+          if (!isBusy || attempt >= retries)
+            throw refusal(url, response.status, await readText(response, (what) => strangeAnswer(url, what)));
+          await response.body?.cancel();
+          await pause(pauseOf(response.headers.get('retry-after'), attempt), signal);
+        } catch (error) {
+          signal?.throwIfAborted();
+          if (error instanceof JexoError) throw error;
+          throw unusable(url, limit.isOver ? 'it did not answer in time' : messageOf((error as { cause?: unknown }).cause ?? error), error);
+        } finally {
+          limit.clear();
+        }
       }
     },
   };
+}
+
+function addressOf(base: string): string {
+  if (!URL.canParse(base) || !/^https?:/i.test(base))
+    throw new JexoError('JEXO_USAGE', `${JSON.stringify(base)} is not the address of a model service.`, {
+      next: 'Give its base URL, as http://127.0.0.1:8080/v1',
+    });
+  const url = new URL(base);
+  url.pathname = `${url.pathname.replace(/\/+$/, '').replace(/\/chat\/completions$/, '')}/chat/completions`;
+  return url.href;
 }
 
 async function post(
   url: string,
   body: string,
   key: string | undefined,
-  limit: AbortSignal,
+  limit: { readonly signal: AbortSignal },
   own: AbortSignal | undefined,
 ): Promise<Response> {
-  try {
-    return await fetch(url, {
-      method: 'POST',
-      headers: { 'content-type': 'application/json', ...(key !== undefined && key !== '' && { authorization: `Bearer ${key}` }) },
-      body,
-      signal: limit,
-    });
-  } catch (error) {
-    own?.throwIfAborted();
-    const why = limit.aborted ? 'it did not answer in time' : messageOf((error as { cause?: unknown }).cause ?? error);
-    throw new JexoError('JEXO_MODEL', `The model service at ${url} cannot be used: ${why}.`, { where: url, cause: error });
+  own?.throwIfAborted();
+  const headers = { 'content-type': 'application/json', ...(key !== undefined && key !== '' && { authorization: `Bearer ${key}` }) };
+  // The key and the talk are for this address and no other.
+  const response = await fetch(url, { method: 'POST', headers, body, signal: limit.signal, redirect: 'manual' });
+  if (response.type === 'opaqueredirect' || (response.status >= 300 && response.status < 400)) {
+    await response.body?.cancel();
+    throw unusable(url, `it redirects to ${response.headers.get('location') ?? 'another address'}; give the address it leads to`);
   }
+  return response;
+}
+
+const unusable = (url: string, why: string, cause?: unknown) =>
+  new JexoError('JEXO_MODEL', `The model service at ${url} cannot be used: ${why}.`, { where: url, cause });
+const strangeAnswer = (url: string, what: string) =>
+  new JexoError('JEXO_MODEL', `The model service at ${url} answered with something that is no chat completion: ${what}.`, { where: url });
+
+async function readText(response: Response, strange: (what: string) => JexoError): Promise<string> {
+  let text = '';
+  const decoder = new TextDecoder();
+  const reader = response.body?.getReader();
+  for (let part = await reader?.read(); part !== undefined && !part.done; part = await reader!.read()) {
+    text += decoder.decode(part.value, { stream: true });
+    if (text.length <= mostCharacters) continue;
+    await reader!.cancel().catch(() => undefined);
+    throw strange(`it has more than ${mostCharacters} characters`);
+  }
+  return text + decoder.decode();
 }
 
 function refusal(url: string, status: number, text: string): JexoError {
-  const said = /"message"\s*:\s*"((?:[^"\\]|\\.)*)"/.exec(text)?.[1] ?? text.slice(0, 200);
+  const said = /"message"\s*:\s*"((?:[^"\\]|\\.)*)"/.exec(text)?.[1] ?? (/^\s*</.test(text) ? '' : text.slice(0, 200));
   const next: Record<number, string> = {
     401: 'Put the right key into JEXO_MODEL_KEY.',
     403: 'This key may not use the model; ask whoever runs the service.',
@@ -111,57 +161,172 @@ function pause(ms: number, signal: AbortSignal | undefined): Promise<void> {
   });
 }
 
-const toFunction = ({ name, description, inputSchema }: Turn['tools'][number]) => ({
-  type: 'function',
-  function: { name, ...(description !== undefined && { description }), parameters: inputSchema },
-});
-
-function messagesOf({ instructions, talk }: Turn): object[] {
-  return [...(instructions === undefined ? [] : [{ role: 'system', content: instructions }]), ...talk.map(toMessage)];
+interface Names {
+  /** The name a service is given for a tool's own. */
+  readonly given: ReadonlyMap<string, string>;
+  /** And back. */
+  readonly own: ReadonlyMap<string, string>;
 }
 
-function toMessage(entry: TalkEntry): object {
+/** Services take fewer names than servers may give: `lots.list` becomes `lots_list`, and is found again. */
+function nameTools({ tools }: Turn): Names {
+  const given = new Map<string, string>();
+  const own = new Map<string, string>();
+  for (const { name } of [...tools].sort((a, b) => Number(takenName.test(b.name)) - Number(takenName.test(a.name)))) {
+    const plain = takenName.test(name) ? name : name.replaceAll(/[^A-Za-z0-9_-]+/g, '_').slice(0, 60) || 'tool';
+    let free = plain;
+    for (let count = 2; own.has(free); count++) free = `${plain}_${count}`;
+    given.set(name, free);
+    own.set(free, name);
+  }
+  return { given, own };
+}
+
+const toFunction = ({ name, description, inputSchema }: Turn['tools'][number], given: Names['given']) => ({
+  type: 'function',
+  function: { name: given.get(name) ?? name, ...(description !== undefined && { description }), parameters: inputSchema },
+});
+
+function messagesOf({ instructions, talk }: Turn, given: Names['given']): object[] {
+  return [
+    ...(instructions === undefined ? [] : [{ role: 'system', content: instructions }]),
+    ...talk.map((entry) => toMessage(entry, given)),
+  ];
+}
+
+function toMessage(entry: TalkEntry, given: Names['given']): object {
   if (entry.role === 'user') return { role: 'user', content: entry.text };
   if (entry.role === 'tool') return { role: 'tool', tool_call_id: entry.id, content: entry.text };
-  const calls = entry.calls.map(({ id, name, input }) => ({ id, type: 'function', function: { name, arguments: JSON.stringify(input) } }));
+  const calls = entry.calls.map(({ id, name, input }) => ({
+    id,
+    type: 'function',
+    function: { name: given.get(name) ?? name, arguments: JSON.stringify(input) },
+  }));
   return { role: 'assistant', content: entry.text ?? null, ...(calls.length > 0 && { tool_calls: calls }) };
 }
 
-function readMove(text: string, url: string): Move {
-  const strange = (what: string) =>
-    new JexoError('JEXO_MODEL', `The model service at ${url} answered with something that is no chat completion: ${what}.`, { where: url });
+/** A message as the service gives it, whole or put together from parts. */
+interface Message {
+  readonly content: unknown;
+  readonly calls: readonly unknown[];
+  readonly finish: unknown;
+  readonly refusal?: unknown;
+}
+
+function readWhole(text: string, strange: (what: string) => JexoError): Message {
   let value: unknown;
   try {
     value = JSON.parse(text);
   } catch {
     throw strange(`it is not JSON: ${text.slice(0, 80)}`);
   }
+  if (isRecord(value) && value.error !== undefined && value.error !== null && !Array.isArray(value.choices))
+    throw strange(`an error: ${wordsOf(value.error)}`);
   const [choice] = isRecord(value) && Array.isArray(value.choices) ? (value.choices as unknown[]) : [];
   const message = isRecord(choice) ? choice.message : undefined;
   if (!isRecord(message)) throw strange('it has no choices[0].message');
-  const calls = Array.isArray(message.tool_calls) ? (message.tool_calls as unknown[]) : [];
   return {
-    ...(typeof message.content === 'string' && message.content !== '' && { text: message.content }),
-    calls: calls.map((call, index) => {
+    content: message.content,
+    refusal: message.refusal,
+    calls: Array.isArray(message.tool_calls) ? (message.tool_calls as unknown[]) : [],
+    finish: (choice as Record<string, unknown>).finish_reason,
+  };
+}
+
+const wordsOf = (error: unknown): string =>
+  isRecord(error) && typeof error.message === 'string'
+    ? error.message
+    : typeof error === 'string'
+      ? error
+      : JSON.stringify(error).slice(0, 200);
+
+/** Puts a streamed answer together: text in pieces, and each call's arguments in pieces by its index. */
+async function readStream(response: Response, strange: (what: string) => JexoError, onText?: (part: string) => void): Promise<Message> {
+  let content = '';
+  let finish: unknown;
+  let failure: JexoError | undefined;
+  let isDone = false;
+  const calls: { id?: string; name: string; arguments: string }[] = [];
+  const take = (data: string) => {
+    if (data === '[DONE]') return void (isDone = true);
+    let chunk: unknown;
+    try {
+      chunk = JSON.parse(data);
+    } catch {
+      return void (failure ??= strange(`a part is not JSON: ${data.slice(0, 80)}`));
+    }
+    if (!isRecord(chunk)) return;
+    if (chunk.error !== undefined && chunk.error !== null) return void (failure ??= strange(`an error: ${wordsOf(chunk.error)}`));
+    const [choice] = Array.isArray(chunk.choices) ? (chunk.choices as unknown[]) : [];
+    if (!isRecord(choice)) return;
+    finish = choice.finish_reason ?? finish;
+    const delta = isRecord(choice.delta) ? choice.delta : {};
+    const part = textOf(delta.content);
+    content += part;
+    if (part !== '') onText?.(part);
+    for (const [place, each] of (Array.isArray(delta.tool_calls) ? (delta.tool_calls as unknown[]) : []).entries()) {
+      if (!isRecord(each)) continue;
+      const index = typeof each.index === 'number' && each.index >= 0 && each.index < 1000 ? each.index : place;
+      const call = (calls[index] ??= { name: '', arguments: '' });
+      if (typeof each.id === 'string') call.id = each.id;
+      const asked = isRecord(each.function) ? each.function : {};
+      if (typeof asked.name === 'string') call.name += asked.name;
+      if (typeof asked.arguments === 'string') call.arguments += asked.arguments;
+    }
+  };
+  const parser = createParser({ onEvent: ({ data }) => take(data), maxBufferSize: mostCharacters });
+  const decoder = new TextDecoder();
+  const reader = response.body!.getReader();
+  let characters = 0;
+  while (!isDone && failure === undefined) {
+    const { done, value } = await reader.read();
+    if (done) break;
+    const text = decoder.decode(value, { stream: true });
+    characters += text.length;
+    if (characters > mostCharacters) failure = strange(`it has more than ${mostCharacters} characters`);
+    else parser.feed(text);
+  }
+  await reader.cancel().catch(() => undefined);
+  if (failure !== undefined) throw failure;
+  if (!isDone && finish === undefined) throw strange('it ended in the middle');
+  return { content, finish, calls: calls.filter(Boolean).map(({ id, ...asked }) => ({ id, function: asked })) };
+}
+
+/** The text of a content that is a text, or a list of parts. */
+function textOf(content: unknown): string {
+  if (typeof content === 'string') return content;
+  if (!Array.isArray(content)) return '';
+  return (content as unknown[]).map((part) => (isRecord(part) && typeof part.text === 'string' ? part.text : '')).join('');
+}
+
+function toMove({ content, calls, finish, refusal: refused }: Message, own: Names['own'], strange: (what: string) => JexoError): Move {
+  const isCut = finish === 'length';
+  const said = textOf(content) || (typeof refused === 'string' ? refused : '');
+  // What was cut short is no whole call: its arguments end anywhere.
+  if (isCut && calls.length > 0) throw strange('it was cut short in the middle of a call (finish_reason: length); allow longer answers');
+  const text = isCut ? `${said} […cut short]` : said;
+  return {
+    ...(text !== '' && { text }),
+    calls: calls.map((call, index): ToolCall => {
       const asked = isRecord(call) ? call.function : undefined;
-      if (!isRecord(asked) || typeof asked.name !== 'string') throw strange(`tool_calls[${index}] names no function`);
+      if (!isRecord(asked) || typeof asked.name !== 'string' || asked.name === '') throw strange(`tool_calls[${index}] names no function`);
       return {
         id: isRecord(call) && typeof call.id === 'string' ? call.id : `call-${index + 1}`,
-        name: asked.name,
-        input: argumentsOf(asked.arguments, strange),
+        name: own.get(asked.name) ?? asked.name,
+        ...argumentsOf(asked.arguments),
       };
     }),
   };
 }
 
-function argumentsOf(given: unknown, strange: (what: string) => JexoError): Record<string, unknown> {
-  if (given === undefined || given === '') return {};
-  if (isRecord(given)) return given;
+function argumentsOf(given: unknown): Pick<ToolCall, 'input' | 'broken'> {
+  if (given === undefined || given === null || given === '') return { input: {} };
+  if (isRecord(given)) return { input: given };
   try {
     const parsed: unknown = JSON.parse(String(given));
-    if (isRecord(parsed)) return parsed;
+    if (isRecord(parsed)) return { input: parsed };
   } catch {
     // told below, in the same words
   }
-  throw strange(`the arguments ${String(given).slice(0, 80)} are no JSON object`);
+  return { input: {}, broken: `The arguments are no JSON object: ${String(given).slice(0, 200)}. Write them again as one JSON object.` };
 }

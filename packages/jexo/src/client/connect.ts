@@ -2,6 +2,7 @@ import type { Servable } from '../engine/servable.js';
 import { memoryLink } from '../transports/memory.js';
 import type { HostEntry } from '../hosts/host-entry.js';
 import type { HttpLinkOptions } from '../transports/http/http-link.js';
+import type { CommandTarget } from '../transports/child-process.js';
 import type { StdioLinkOptions } from '../transports/stdio-link.js';
 import type { Departure, Link, WireTap } from '../transports/link.js';
 import { isServerUrl, parseTarget } from '../targets/target.js';
@@ -9,12 +10,16 @@ import { connectLink, type Client, type ClientOptions } from './connect-link.js'
 import { connectUrl } from './connect-url.js';
 
 export interface ConnectOptions
-  extends ClientOptions, Omit<HttpLinkOptions, 'tap'>, Pick<StdioLinkOptions, 'maxRestarts' | 'onRestart' | 'onDeparture'> {
+  extends
+    ClientOptions,
+    Omit<HttpLinkOptions, 'tap'>,
+    Pick<StdioLinkOptions, 'maxRestarts' | 'onRestart' | 'onDeparture' | 'strict'>,
+    Pick<CommandTarget, 'env' | 'cwd' | 'inherit'> {
   /** Sees every message that passes, both ways. */
   readonly tap?: WireTap;
   /**
    * Told of what a server does that the protocol forbids and that can be passed over: lines on stdout that are no messages, wrong
-   * headers. Default: the former end the connection, the latter are taken as they are.
+   * headers, events that are none.
    */
   readonly onDeparture?: (departure: Departure) => void;
   /** Each line a started server writes to stderr. */
@@ -53,14 +58,20 @@ export async function connectEntry(entry: HostEntry, options: ConnectOptions = {
   if (entry.kind === 'url') return connectUrl(entry.url, { ...options, headers: { ...entry.headers, ...options.headers } });
   const { stdioLink } = await import('../transports/stdio-link.js');
   const { command, args, env } = entry;
-  return connectLink(stdioLink({ command, args, env }, options), options);
+  const { cwd, inherit } = options;
+  const how = { ...(cwd !== undefined && { cwd }), ...(inherit && { inherit }) };
+  return connectLink(stdioLink({ command, args, env: { ...env, ...options.env }, ...how }, options), options);
 }
 
 async function linkTo(target: Servable | string | readonly string[], options: ConnectOptions): Promise<Link> {
   if (typeof target === 'object' && 'open' in target) return memoryLink(target, options);
   // What needs a file system or processes is loaded only when it is asked for: this file runs in browsers too.
   const { stdioLink } = await import('../transports/stdio-link.js');
-  if (typeof target !== 'string') return stdioLink({ command: target[0] ?? '', args: target.slice(1) }, options);
+  if (typeof target !== 'string') {
+    const { env, cwd, inherit } = options;
+    const how = { ...(env && { env }), ...(cwd !== undefined && { cwd }), ...(inherit && { inherit }) };
+    return stdioLink({ command: target[0] ?? '', args: target.slice(1), ...how }, options);
+  }
   const { openTarget } = await import('../targets/open-target.js');
   return memoryLink(await openTarget(target), options);
 }

@@ -6,6 +6,8 @@ export interface ToolCall {
   readonly id: string;
   readonly name: string;
   readonly input: Readonly<Record<string, unknown>>;
+  /** Why the input cannot be used, where the model wrote something that is no JSON object; it is told so instead of a result. */
+  readonly broken?: string;
 }
 
 /** What was said so far, oldest first. */

@@ -2,8 +2,8 @@
 export interface Clock {
   /** Milliseconds; only differences mean something. */
   now(): number;
-  /** Runs `task` once after `ms` milliseconds. */
-  after(ms: number, task: () => void): unknown;
+  /** Runs `task` once after `ms` milliseconds. `holds` keeps a process alive until then. */
+  after(ms: number, task: () => void, holds?: boolean): unknown;
   cancel(timer: unknown): void;
 }
 
@@ -11,12 +11,12 @@ interface Unrefable {
   unref?(): void;
 }
 
-/** The clock of the runtime. Its timers never keep a process alive by themselves. */
+/** The clock of the runtime. Its timers keep a process alive only where that is asked for. */
 export const systemClock: Clock = {
   now: () => performance.now(),
-  after(ms, task) {
+  after(ms, task, holds = false) {
     const timer = setTimeout(task, ms);
-    (timer as Unrefable).unref?.();
+    if (!holds) (timer as Unrefable).unref?.();
     return timer;
   },
   cancel: (timer) => clearTimeout(timer as ReturnType<typeof setTimeout>),

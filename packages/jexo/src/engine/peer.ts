@@ -69,6 +69,7 @@ interface Outgoing {
   readonly startedAt: number;
   readonly timeoutMs: number;
   readonly maxTimeoutMs: number;
+  readonly isTask: boolean;
   timer: unknown;
   unlisten: (() => void) | undefined;
 }
@@ -93,6 +94,7 @@ export class Peer {
   private readonly options: PeerOptions;
   private readonly incoming = new Map<RequestId, Exchange>();
   private readonly outgoing = new Map<RequestId, Outgoing>();
+  private readonly listeners = new Map<RequestId, (update: ProgressUpdate) => void>();
   private closing: ((reason: string) => void)[] = [];
   private idling: (() => void)[] = [];
   private lastId = 0;
@@ -202,7 +204,12 @@ export class Peer {
         characters += text.length;
         if (characters > mostBatchCharacters)
           answers.push(failure(answer.id ?? undefined, { code: errorCodes.internalError, message: tooMuchInBatch }));
-        else answers.push('result' in answer ? { ...answer, result: new RawJson(isRawJson(answer.result) ? answer.result.json : JSON.stringify(answer.result)) } : answer);
+        else
+          answers.push(
+            'result' in answer
+              ? { ...answer, result: new RawJson(isRawJson(answer.result) ? answer.result.json : JSON.stringify(answer.result)) }
+              : answer,
+          );
         settled();
       },
       dropped(id) {
@@ -334,12 +341,19 @@ export class Peer {
     exchange.cancel(typeof params.reason === 'string' ? params.reason : 'cancelled by the other side');
   }
 
+  /** Hears progress under a token of the caller's own, for work that outlives its request. Returns how to stop. */
+  listenProgress(token: RequestId, listener: (update: ProgressUpdate) => void): () => void {
+    this.listeners.set(token, listener);
+    return () => void this.listeners.delete(token);
+  }
+
   private progressed(params: Params): void {
     const waiting = this.outgoing.get(params.progressToken);
-    if (waiting === undefined || typeof params.progress !== 'number') return;
-    this.arm(params.progressToken, waiting);
+    const listener = waiting?.onProgress ?? this.listeners.get(params.progressToken);
+    if ((waiting ?? listener) === undefined || typeof params.progress !== 'number') return;
+    if (waiting !== undefined) this.arm(params.progressToken, waiting);
     try {
-      waiting.onProgress?.({
+      listener?.({
         progress: params.progress,
         ...(typeof params.total === 'number' && { total: params.total }),
         ...(typeof params.message === 'string' && { message: params.message }),
@@ -402,6 +416,7 @@ export class Peer {
         startedAt: this.clock.now(),
         timeoutMs,
         maxTimeoutMs: options.maxTimeoutMs ?? timeoutMs * 10,
+        isTask: params?.task !== undefined,
         timer: undefined,
         unlisten: undefined,
       };
@@ -428,17 +443,22 @@ export class Peer {
     if (waiting.timer !== undefined) this.clock.cancel(waiting.timer);
     const left = waiting.maxTimeoutMs - (this.clock.now() - waiting.startedAt);
     const ms = Math.max(0, Math.min(waiting.timeoutMs, left));
-    waiting.timer = this.clock.after(ms, () => {
-      const waited = Math.round(this.clock.now() - waiting.startedAt);
-      this.giveUp(id, waiting, new JexoError('JEXO_TIMEOUT', `${waiting.method} had no answer within ${waited} ms.`));
-    });
+    // Somebody waits for this answer: it keeps the process until it comes or its time is up.
+    waiting.timer = this.clock.after(
+      ms,
+      () => {
+        const waited = Math.round(this.clock.now() - waiting.startedAt);
+        this.giveUp(id, waiting, new JexoError('JEXO_TIMEOUT', `${waiting.method} had no answer within ${waited} ms.`));
+      },
+      true,
+    );
   }
 
   private giveUp(id: RequestId, waiting: Outgoing, error: JexoError): void {
     if (this.outgoing.get(id) !== waiting) return;
     this.release(id, waiting);
-    // A client never cancels initialize (Base protocol, "Cancellation").
-    if (waiting.method !== 'initialize') {
+    // A client never cancels initialize, and a task only by its own request (Base protocol, "Cancellation"; Tasks).
+    if (waiting.method !== 'initialize' && !waiting.isTask) {
       this.deliver(waiting.channel, {
         jsonrpc: '2.0',
         method: 'notifications/cancelled',

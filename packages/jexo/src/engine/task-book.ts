@@ -52,11 +52,20 @@ export class TaskBook {
 
   /** Takes a request on as a task and answers at once; `work` goes on behind it. */
   start(exchange: Exchange, owner: string, work: (reach: Reach) => unknown): { task: Task } {
-    const { maxPerOwner = 100, maxTasks = 10_000, ttlMs = 3_600_000, maxTtlMs = 86_400_000, pollIntervalMs = 500, newId, clock } = this.options;
+    const {
+      maxPerOwner = 100,
+      maxTasks = 10_000,
+      ttlMs = 3_600_000,
+      maxTtlMs = 86_400_000,
+      pollIntervalMs = 500,
+      newId,
+      clock,
+    } = this.options;
     const refuse = (most: number, whose: string): never => {
       throw new RpcError(errorCodes.internalError, `Too many tasks: at most ${most} may run at once${whose}`);
     };
-    const running = [...this.entries.values()].filter((entry) => !entry.isDone && entry.owner === owner && entry.startedBy === exchange.peer,
+    const running = [...this.entries.values()].filter(
+      (entry) => !entry.isDone && entry.owner === owner && entry.startedBy === exchange.peer,
     );
     if (running.length >= maxPerOwner) refuse(maxPerOwner, ' for one client');
     if (this.entries.size >= maxTasks) {

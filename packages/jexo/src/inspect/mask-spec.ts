@@ -7,7 +7,11 @@ export function maskSpec(spec: ConnectionSpec): ConnectionSpec {
   const env =
     spec.env &&
     Object.fromEntries(Object.entries(spec.env).map(([key, value]) => [key, /key|token|secret|password/i.test(key) ? hidden : value]));
-  return { ...spec, ...(env && { env }), ...(spec.headers && { headers: Object.fromEntries(Object.keys(spec.headers).map((name) => [name, hidden])) }) };
+  return {
+    ...spec,
+    ...(env && { env }),
+    ...(spec.headers && { headers: Object.fromEntries(Object.keys(spec.headers).map((name) => [name, hidden])) }),
+  };
 }
 
 /** What came back masked is what it was. */

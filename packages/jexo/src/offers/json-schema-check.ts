@@ -3,6 +3,7 @@ import { Ajv2020 } from 'ajv/dist/2020.js';
 import addFormats from 'ajv-formats';
 import { JexoError, messageOf } from '../errors.js';
 import type { JsonSchema } from '../protocol/types.js';
+import { boundedPattern } from './bounded-pattern.js';
 import { formatPath, show, type Checked, type Issue } from './schema.js';
 
 // Checking each schema against its meta-schema would compile that first, at some 100 ms; a wrong keyword still fails when the schema itself is compiled.
@@ -13,21 +14,31 @@ const options: Options = {
   verbose: true,
   validateFormats: true,
   logger: false,
-  code: { optimize: false },
+  code: { optimize: false, regExp: Object.assign(boundedPattern, { code: 'boundedPattern' }) as never },
 };
 type AddFormats = (ajv: Ajv) => Ajv;
 
 const dialects = new Map<string, Ajv>();
-function ajvFor(schema: JsonSchema, useDefaults: boolean): Ajv {
-  const draft07 = typeof schema.$schema === 'string' && schema.$schema.includes('draft-07');
-  const key = `${draft07 ? 'draft-07' : '2020-12'} ${useDefaults}`;
-  let ajv = dialects.get(key);
-  if (ajv === undefined) {
-    ajv = new (draft07 ? Ajv : Ajv2020)({ ...options, useDefaults });
-    (addFormats as unknown as AddFormats)(ajv);
-    dialects.set(key, ajv);
-  }
+const isDraft07 = ({ $schema }: JsonSchema) => typeof $schema === 'string' && $schema.includes('draft-07');
+
+function newAjv(schema: JsonSchema, useDefaults: boolean): Ajv {
+  const { $schema } = schema;
+  if (typeof $schema === 'string' && !/draft-07|2020-12/.test($schema))
+    throw new JexoError('JEXO_SCHEMA_INVALID', `The dialect ${$schema.slice(0, 100)} is not known; 2020-12 and draft-07 are.`, {
+      where: '$schema',
+    });
+  const ajv = new (isDraft07(schema) ? Ajv : Ajv2020)({ ...options, useDefaults });
+  (addFormats as unknown as AddFormats)(ajv);
   return ajv;
+}
+
+function ajvFor(schema: JsonSchema, useDefaults: boolean): Ajv {
+  const key = `${isDraft07(schema) ? 'draft-07' : '2020-12'} ${useDefaults}`;
+  const known = typeof schema.$schema === 'string' ? undefined : dialects.get(key);
+  if (known !== undefined) return known;
+  const made = newAjv(schema, useDefaults);
+  dialects.set(key, made);
+  return made;
 }
 
 /**
@@ -35,7 +46,8 @@ function ajvFor(schema: JsonSchema, useDefaults: boolean): Ajv {
  * @throws JexoError JEXO_SCHEMA_INVALID
  */
 export function compileCheck(schema: JsonSchema, where: string, fillDefaults = true): (value: unknown) => Checked {
-  const ajv = ajvFor(schema, fillDefaults);
+  // An identifier holds in its own schema only: two servers, or two tools, may use the same.
+  const ajv = /"\$(?:id|dynamicAnchor|anchor)"/.test(JSON.stringify(schema)) ? newAjv(schema, fillDefaults) : ajvFor(schema, fillDefaults);
   let validate: ReturnType<Ajv['compile']>;
   try {
     validate = ajv.compile(schema);
@@ -45,6 +57,8 @@ export function compileCheck(schema: JsonSchema, where: string, fillDefaults = t
       cause: error,
     });
   }
+  // The compiled check is all that is wanted: the validator would keep each schema for ever.
+  ajv.removeSchema(schema);
   return (value) => {
     if (validate(value)) return { ok: true, value };
     return { ok: false, issues: readable(validate.errors ?? []) };

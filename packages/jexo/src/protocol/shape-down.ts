@@ -2,12 +2,14 @@
  * What each message becomes for a peer of an older revision. What it cannot know is taken out; what would be lost with
  * it becomes text, so that nothing is lost silently.
  */
+import { errorCodes, RpcError } from './json-rpc.js';
 import { since, type Revision } from './revisions.js';
 import type {
   Annotations,
   CallToolResult,
   ContentBlock,
   CreateMessageParams,
+  CreateMessageResult,
   ElicitParams,
   GetPromptResult,
   Implementation,
@@ -16,6 +18,7 @@ import type {
   ReadResourceResult,
   Resource,
   ResourceTemplate,
+  SamplingContent,
   ServerCapabilities,
   Tool,
 } from './types.js';
@@ -145,4 +148,26 @@ export function shapeSampling(params: CreateMessageParams, revision: Revision): 
     }),
   );
   return { ...rest, messages };
+}
+
+/**
+ * What a model wrote, as the revision lets a client send it: one block before 2025-11-25, no sound before 2025-03-26, and tool use only
+ * where tools were given.
+ * @throws RpcError for an answer that is none
+ */
+export function shapeSamplingAnswer(answer: CreateMessageResult, revision: Revision, mayUseTools: boolean): object {
+  const none = (why: string) => new RpcError(errorCodes.internalError, `The model gave no usable answer: ${why}`);
+  if (typeof answer !== 'object' || answer === null) throw none('nothing came');
+  const blocks = ([answer.content].flat() as (SamplingContent | undefined)[]).filter(
+    (each) => typeof each?.type === 'string',
+  ) as SamplingContent[];
+  if (blocks.length === 0) throw none('it has no content');
+  if (!mayUseTools && blocks.some(({ type }) => type === 'tool_use')) throw none('it wants a tool that it was not given');
+  const { role = 'assistant', model = 'unknown', stopReason, _meta } = answer as CreateMessageResult & { _meta?: object };
+  const rest = { role, model, ...(stopReason !== undefined && { stopReason }), ...(_meta !== undefined && { _meta }) };
+  if (since(revision, '2025-11-25')) return { ...rest, content: blocks.length === 1 ? blocks[0] : blocks };
+  const [only, another] = blocks as [SamplingContent, SamplingContent?];
+  const plain = (block: SamplingContent) => (block.type === 'text' ? block.text : `[${block.type}]`);
+  const single = another === undefined ? only : { type: 'text' as const, text: blocks.map(plain).join('\n') };
+  return { ...rest, content: single.type === 'audio' && !since(revision, '2025-03-26') ? { type: 'text', text: '[audio]' } : single };
 }

@@ -6,8 +6,10 @@ import { LineReader } from './lines.js';
 export interface CommandTarget {
   readonly command: string;
   readonly args: readonly string[];
-  /** Added to this process's own environment. */
+  /** Added to what is inherited. */
   readonly env?: Readonly<Record<string, string>>;
+  /** What it inherits of this process's environment: a short list that no secret is on, or all of it. Default `safe`. */
+  readonly inherit?: 'safe' | 'all';
   readonly cwd?: string;
   /** The environment is `env` and nothing else. */
   readonly onlyEnv?: boolean;
@@ -32,6 +34,16 @@ const onWindows = process.platform === 'win32';
 const running = new Set<ChildProcess>();
 let guarding = false;
 
+/** Variables that programs need to run, and that hold no secrets. */
+const safeNames =
+  /^(?:PATH|HOME|USER|LOGNAME|SHELL|LANG|LANGUAGE|LC_[A-Z]+|TERM|COLORTERM|NO_COLOR|FORCE_COLOR|COLUMNS|TZ|TMPDIR|TEMP|TMP|XDG_[A-Z_]+|DISPLAY|NODE_EXTRA_CA_CERTS|SSL_CERT_(?:FILE|DIR)|PWD|JEXO_CACHE|PATHEXT|COMSPEC|SYSTEMROOT|SYSTEMDRIVE|WINDIR|USERPROFILE|HOMEDRIVE|HOMEPATH|APPDATA|LOCALAPPDATA|PROGRAMDATA|PROGRAMFILES(?:\(X86\))?|NUMBER_OF_PROCESSORS|PROCESSOR_ARCHITECTURE|OS)$/i;
+
+function environmentOf({ env, onlyEnv, inherit = 'safe' }: CommandTarget): NodeJS.ProcessEnv {
+  if (onlyEnv) return { ...env };
+  const own = inherit === 'all' ? process.env : Object.fromEntries(Object.entries(process.env).filter(([name]) => safeNames.test(name)));
+  return { ...own, ...env };
+}
+
 /** Ends a child and all that it has started. */
 function killTree(child: ChildProcess, signal: NodeJS.Signals): void {
   if (child.pid === undefined) return;
@@ -55,7 +67,7 @@ export async function startChild(target: CommandTarget, maxLength: number, event
   const lastWords: string[] = [];
   const child = spawn(target.command, [...target.args], {
     stdio: ['pipe', 'pipe', 'pipe'],
-    env: target.onlyEnv ? { ...target.env } : { ...process.env, ...target.env },
+    env: environmentOf(target),
     windowsHide: true,
     // A group of its own, so that its children end with it.
     detached: !onWindows,
@@ -88,7 +100,7 @@ export async function startChild(target: CommandTarget, maxLength: number, event
     child.once('spawn', resolve);
     child.once('error', (error: NodeJS.ErrnoException) => {
       const why = error.code === 'ENOENT' ? 'there is no such command' : error.code === 'EACCES' ? 'it may not be executed' : undefined;
-      const account = why === undefined ? error.message : `${why}. PATH was ${(target.onlyEnv ? target.env : process.env)?.PATH}`;
+      const account = why === undefined ? error.message : `${why}. PATH was ${environmentOf(target).PATH}`;
       reject(
         new JexoError(
           why === undefined ? 'JEXO_CONNECT' : 'JEXO_COMMAND_MISSING',

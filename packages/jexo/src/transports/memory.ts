@@ -3,14 +3,16 @@ import type { Channel } from '../engine/exchange.js';
 import type { Peer } from '../engine/peer.js';
 import type { Servable } from '../engine/servable.js';
 import { encode } from '../protocol/json-rpc.js';
-import { wireTime, type Link, type WireTap } from './link.js';
+import { printFault } from '../engine/faults.js';
+import { safeTap, wireTime, type Link, type WireTap } from './link.js';
 
 /** A link to a server in the same process. Messages are serialised all the same, so that nothing passes here that would not pass elsewhere. */
 export function memoryLink(
   server: Servable,
   options: { readonly clock?: Clock; readonly tap?: WireTap; readonly onFault?: (error: unknown, reference: string) => void } = {},
 ): Link {
-  const { clock = systemClock, tap, onFault } = options;
+  const { clock = systemClock, onFault } = options;
+  const tap = options.tap && safeTap(options.tap, onFault ?? printFault);
   let peer: Peer | undefined;
   return {
     address: `${server.info.name} (in memory)`,

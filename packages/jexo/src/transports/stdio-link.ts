@@ -1,14 +1,18 @@
 import { JexoError } from '../errors.js';
-import { encode } from '../protocol/json-rpc.js';
+import { printFault } from '../engine/faults.js';
+import { isTooDeep } from '../protocol/depth.js';
+import { encode, type JsonRpcMessage } from '../protocol/json-rpc.js';
 import { startChild, type Child, type CommandTarget } from './child-process.js';
-import { noMessage, wireTime, type Departure, type Link, type LinkEvents, type WireTap } from './link.js';
+import { noMessage, safeTap, wireTime, type Departure, type Link, type LinkEvents, type WireTap } from './link.js';
 
 export interface StdioLinkOptions {
   readonly tap?: WireTap;
   /** Each line the child writes to stderr. It need not mean failure. */
   readonly onStderr?: (line: string) => void;
-  /** Told of lines on stdout that are no messages, which are passed over then. Default: the first one ends the connection. */
+  /** Told of lines on stdout that are no messages; they are passed over. */
   readonly onDeparture?: (departure: Departure) => void;
+  /** True ends the connection at the first line on stdout that is no message, as some hosts do. Default false. */
+  readonly strict?: boolean;
   /** Bytes one message may have. Default 256 MiB. */
   readonly maxMessageBytes?: number;
   /** Milliseconds between closing stdin, SIGTERM and SIGKILL. Default 2,000. */
@@ -21,16 +25,32 @@ export interface StdioLinkOptions {
   readonly onRestart?: (why: Error) => void;
 }
 
+/** What it printed where only messages belong may be all there is to know of why it ended. */
+function withNoise(why: JexoError, noise: readonly string[]): JexoError {
+  if (noise.length === 0) return why;
+  const lines = noise.map((line) => `  ${line}`).join('\n');
+  return new JexoError(why.code, `${why.message}\nIt printed to stdout, where only messages of the protocol belong:\n${lines}`, {
+    next: why.next,
+    ...(why.where !== undefined && { where: why.where }),
+  });
+}
+
+type Message = JsonRpcMessage | readonly JsonRpcMessage[];
+
 /** A link to a server that we start as a child process (Transports, "stdio"). */
 export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {}): Link {
-  const { tap, onStderr, onDeparture, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000, maxRestarts = 0 } = options;
+  const { onStderr, onDeparture, strict = false, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000, maxRestarts = 0 } = options;
+  const tap = options.tap && safeTap(options.tap, printFault);
   const { backOffMs = 250, onRestart } = options;
   const address = [target.command, ...target.args].join(' ');
   let child: Child | undefined;
   let closing = false;
   let restarts = 0;
+  /** Messages that wait for a server that is being started anew. */
+  let held: Message[] | undefined;
 
   const begin = async (events: LinkEvents): Promise<void> => {
+    const noise: string[] = [];
     let fault: JexoError | undefined;
     const spoil = (error: JexoError) => {
       fault = error;
@@ -43,12 +63,16 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
       onLine(line) {
         let message: unknown;
         try {
-          message = JSON.parse(line);
+          message = isTooDeep(line) ? undefined : JSON.parse(line);
         } catch {
+          message = undefined;
+        }
+        if (message === undefined) {
           const shown = line.length > 200 ? `${line.slice(0, 200)}...` : line;
-          tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line), message: line, note: noMessage });
+          tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line), message: line.slice(0, 10_000), note: noMessage });
           const account = `The server printed a line to stdout that is not a protocol message: ${shown}`;
-          if (onDeparture !== undefined) return onDeparture({ kind: 'stdout', account });
+          if (noise.push(shown) > 3) noise.length = 3;
+          if (!strict) return onDeparture?.({ kind: 'stdout', account });
           return spoil(new JexoError('JEXO_NOT_PROTOCOL', account, { where: address }));
         }
         tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line) + 1, message });
@@ -59,23 +83,36 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
     void mine.ended.then((why) => {
       if (closing) return events.closed();
       if (fault === undefined && restarts < maxRestarts && events.renew !== undefined) return void restart(events, why);
-      events.closed(fault ?? why);
+      events.closed(fault ?? withNoise(why, noise));
     });
   };
 
   /** What was in flight fails; the next request finds the new server. */
   const restart = async (events: LinkEvents, why: JexoError): Promise<void> => {
+    held = [];
     events.interrupted(why);
     await new Promise((resolve) => setTimeout(resolve, backOffMs * 2 ** restarts++));
     if (closing) return events.closed();
-    onRestart?.(why);
+    try {
+      onRestart?.(why);
+    } catch (error) {
+      printFault(error, 'in a listener of the client');
+    }
     try {
       await begin(events);
       await events.renew!();
       restarts = 0;
+      const waiting = held;
+      held = undefined;
+      for (const message of waiting) write(message);
     } catch (error) {
       events.closed(error as Error);
     }
+  };
+  const write = (message: Message) => {
+    const text = `${encode(message)}\n`;
+    tap?.({ at: wireTime(), way: 'sent', bytes: Buffer.byteLength(text), message });
+    child!.write(text);
   };
 
   return {
@@ -84,9 +121,10 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
       await begin(events);
       return {
         send(message) {
-          const text = `${encode(message)}\n`;
-          tap?.({ at: wireTime(), way: 'sent', bytes: Buffer.byteLength(text), message });
-          child!.write(text);
+          // What is said while a server starts anew waits for it; only the handshake may pass.
+          const { method } = message as { method?: string };
+          if (held === undefined || method === 'initialize' || method === 'notifications/initialized') write(message);
+          else held.push(message);
         },
       };
     },

@@ -232,7 +232,9 @@ describe('an API that has its own document', () => {
         components: { securitySchemes: { HIVE_TEST_SECRET: { type: 'apiKey', in: 'header', name: 'X-Key' } } },
         security: [{ HIVE_TEST_SECRET: [] }],
         paths: {
-          '/lots': { get: { operationId: 'lots', responses: { 200: { description: 'OK', content: { 'application/json': { schema: array } } } } } },
+          '/lots': {
+            get: { operationId: 'lots', responses: { 200: { description: 'OK', content: { 'application/json': { schema: array } } } } },
+          },
         },
       }),
     );
@@ -259,9 +261,7 @@ describe('an API that has its own document', () => {
     await jexo(['call', `${at}/api.json`, 'lots', '--secret', 'HIVE_TEST_SECRET=OTHER_SECRET'], { env });
     expect(seen).toEqual(['/api.json ', '/lots named-by-hand']);
     const served = await start(['serve', `${at}/api.json`, '--http', '0', '--secret', 'HIVE_TEST_SECRET=OTHER_SECRET', '--json'], { env });
-    expect(served.said.settings).toEqual([
-      { variable: 'OTHER_SECRET', purpose: 'access to Lots', secret: true, sentTo: new URL(at).host },
-    ]);
+    expect(served.said.settings).toEqual([{ variable: 'OTHER_SECRET', purpose: 'access to Lots', secret: true, sentTo: new URL(at).host }]);
     await served.stop();
     const wrong = await jexo(['list', `${at}/api.json`, '--secret', 'KEY=OTHER_SECRET'], { env });
     expect([wrong.code, wrong.stderr]).toEqual([3, expect.stringContaining('Its schemes are: HIVE_TEST_SECRET.')]);
@@ -284,11 +284,20 @@ describe('an API that has its own document', () => {
 
 test('serve says which variables are missing, and when a list is too long for a model', async () => {
   const paths = Object.fromEntries(
-    Array.from({ length: 140 }, (_, index) => [`/lots${index}`, { get: { summary: `Lot ${index}`, responses: { 200: { description: 'OK' } } } }]),
+    Array.from({ length: 140 }, (_, index) => [
+      `/lots${index}`,
+      { get: { summary: `Lot ${index}`, responses: { 200: { description: 'OK' } } } },
+    ]),
   );
-  const security = { components: { securitySchemes: { lotKey: { type: 'apiKey', in: 'header', name: 'X-Key' } } }, security: [{ lotKey: [] }] };
+  const security = {
+    components: { securitySchemes: { lotKey: { type: 'apiKey', in: 'header', name: 'X-Key' } } },
+    security: [{ lotKey: [] }],
+  };
   const file = join(folder, 'many.json');
-  writeFileSync(file, JSON.stringify({ openapi: '3.1.0', info: { title: 'Lots', version: '1' }, servers: [{ url: base }], ...security, paths }));
+  writeFileSync(
+    file,
+    JSON.stringify({ openapi: '3.1.0', info: { title: 'Lots', version: '1' }, servers: [{ url: base }], ...security, paths }),
+  );
   const { stderr } = await jexo(['serve', file]);
   expect(stderr).toContain('LOT_KEY is not set: access to Lots is read from it.');
   expect(stderr).toContain('140 tools are too many for most models to choose from.');

@@ -50,11 +50,22 @@ test('[MCP-027] a server of an unknown revision is left, with the reason', async
 });
 
 test('[MCP-055] a list that never ends, or repeats its cursor, is cut off', async () => {
-  const client = await connectLink(oddLink((method) => (method === 'tools/list' ? { tools: [], nextCursor: 'again' } : undefined)));
-  await expect(client.tools()).rejects.toMatchObject({ code: 'JEXO_PAGING' });
+  const one = { name: 'lots', inputSchema: { type: 'object' } };
+  const told: string[] = [];
+  const onDeviation = (account: string) => void told.push(account);
+  const client = await connectLink(
+    oddLink((method) => (method === 'tools/list' ? { tools: [one], nextCursor: 'again' } : undefined)),
+    { onDeviation },
+  );
+  // What came until then is of use.
+  expect(await client.tools()).toHaveLength(2);
   let page = 0;
-  const endless = await connectLink(oddLink((method) => (method === 'tools/list' ? { tools: [], nextCursor: String(page++) } : undefined)));
-  await expect(endless.tools()).rejects.toMatchObject({ code: 'JEXO_PAGING' });
+  const endless = await connectLink(
+    oddLink((method) => (method === 'tools/list' ? { tools: [], nextCursor: String(page++) } : undefined)),
+    { onDeviation },
+  );
+  expect(await endless.tools()).toEqual([]);
+  expect(told).toEqual([expect.stringContaining('a second time'), expect.stringContaining('did not end after 20000 pages')]);
 });
 
 test('an empty text is a cursor like any other; only absence is the end', async () => {

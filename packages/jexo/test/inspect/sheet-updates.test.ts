@@ -59,7 +59,12 @@ test('updating a block leaves what stands behind it on its own lines', async () 
 
 test('however a sheet is laid out, an update reads as the sheet with new demands, and is green', async () => {
   const blank = fc.constantFrom('', '\n', '\n  # words\n');
-  const must = fc.constantFrom('\n    must:\n      be: 7', '\n    must: { be: 7 }', '\n    must:\n      be:\n        - 1\n        - 2', '\n    must: {be: [a,\n      b]}');
+  const must = fc.constantFrom(
+    '\n    must:\n      be: 7',
+    '\n    must: { be: 7 }',
+    '\n    must:\n      be:\n        - 1\n        - 2',
+    '\n    must: {be: [a,\n      b]}',
+  );
   const call = fc.tuple(must, blank).map(([demand, behind]) => `  - call: lot${demand}\n${behind}`);
   await fc.assert(
     fc.asyncProperty(fc.array(call, { minLength: 1, maxLength: 4 }), async (calls) => {

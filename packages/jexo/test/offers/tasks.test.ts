@@ -70,7 +70,7 @@ test('[MCP-152] [MCP-153] [MCP-154] [MCP-155] [MCP-156] [MCP-158] [MCP-160] [MCP
   expect(of('notifications/progress')).toMatchObject([{ progress: 1, _meta: { [relatedTaskKey]: { taskId: task.id } } }]);
   expect(of('notifications/tasks/status')).toMatchObject([{ taskId: task.id, status: 'completed' }]);
 
-  await expect(client.callAsTask('short')).rejects.toMatchObject({ code: -32601 });
+  await expect(client.callAsTask('short')).rejects.toMatchObject({ code: 'JEXO_NOT_SUPPORTED' });
   expect(await client.call('long')).toMatchObject({ content: [{ text: 'at last' }] });
   expect(
     messages.some(

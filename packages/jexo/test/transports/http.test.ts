@@ -179,6 +179,7 @@ test('[MCP-184] cancelling stops the handler; another session cannot cancel it',
 test('closing answers what is in flight, then nothing listens', async () => {
   const own = await serveHttp(test1);
   const client = await connect(own.url);
+  await client.tools();
   const answer = client.call('wait');
   await client.ping();
   const closed = own.close();

@@ -90,9 +90,12 @@ test('a server that ends at once is said with its last lines', async () => {
 });
 
 test('a server that prints to stdout is said with that very line', async () => {
-  await expect(
-    connectUnjudged([process.execPath, '-e', 'console.log("Listening on 3000"); setTimeout(() => {}, 10000)']),
-  ).rejects.toMatchObject({
+  const noisy = [process.execPath, '-e', 'console.log("Listening on 3000"); setTimeout(() => {}, 300)'];
+  await expect(connectUnjudged(noisy)).rejects.toMatchObject({
+    code: 'JEXO_SERVER_EXITED',
+    message: expect.stringContaining('Listening on 3000'),
+  });
+  await expect(connectUnjudged(noisy, { strict: true })).rejects.toMatchObject({
     code: 'JEXO_NOT_PROTOCOL',
     message: expect.stringContaining('Listening on 3000'),
   });

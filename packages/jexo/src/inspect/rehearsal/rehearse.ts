@@ -1,5 +1,5 @@
 import type { Candidate, Model } from '../../client/model.js';
-import { JexoError } from '../../errors.js';
+import { JexoError, messageOf } from '../../errors.js';
 import { nearest } from '../../offers/nearest.js';
 import type { Tool } from '../../protocol/types.js';
 import { differences, type Difference } from '../difference.js';
@@ -15,6 +15,8 @@ export interface RehearsedRequest {
   readonly chosen?: string;
   readonly input?: Readonly<Record<string, unknown>>;
   readonly hit: boolean;
+  /** Why the model gave no answer to it; then it is no hit. */
+  readonly fault?: string;
   /** A hit that was nearly none, or a miss that was nearly a hit: the shares of the two are this close. */
   readonly narrow: boolean;
   /** Where the arguments are not what they should be. */
@@ -49,6 +51,9 @@ export interface RehearseOptions {
   readonly onRequest?: (request: RehearsedRequest, done: number, of: number) => void;
 }
 
+/** So many requests without an answer, from the first on, and the model is taken for one that cannot be used. */
+const mostFaults = 3;
+
 /** Two shares closer than this may change places with the next edit of a description. */
 const narrowBy = 0.1;
 
@@ -66,11 +71,20 @@ export async function rehearse(
   for (const kept of sheet.requests) {
     signal?.throwIfAborted();
     const began = performance.now();
-    const { calls, candidates = [] } = await model.next(
-      { tools, talk: [{ role: 'user', text: kept.say }], ...(instructions !== undefined && { instructions }) },
-      signal,
-    );
-    const done = judge(kept, calls[0], candidates, tools, performance.now() - began);
+    let done: RehearsedRequest;
+    try {
+      const { calls, candidates = [] } = await model.next(
+        { tools, talk: [{ role: 'user', text: kept.say }], ...(instructions !== undefined && { instructions }) },
+        signal,
+      );
+      done = judge(kept, calls[0], candidates, tools, performance.now() - began);
+    } catch (error) {
+      signal?.throwIfAborted();
+      // A request that was refused says nothing of the others; a service that answers none is told as what it is.
+      if (requests.every(({ fault }) => fault !== undefined) && requests.length + 1 >= Math.min(mostFaults, sheet.requests.length))
+        throw error;
+      done = { ...judge(kept, undefined, [], tools, performance.now() - began), hit: false, fault: messageOf(error) };
+    }
     requests.push(done);
     onRequest?.(done, requests.length, sheet.requests.length);
   }

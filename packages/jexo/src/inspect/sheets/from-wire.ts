@@ -62,7 +62,10 @@ export async function callsFromWire(events: readonly WireEvent[]): Promise<CallT
         const made =
           error === undefined
             ? await makers[call.method]!(call.params, result ?? {})
-            : { ...(await makers[call.method]!(call.params, { content: [], contents: [], messages: [] })), must: { fail: stableWords(error.message) } };
+            : {
+                ...(await makers[call.method]!(call.params, { content: [], contents: [], messages: [] })),
+                must: { fail: stableWords(error.message) },
+              };
         calls[call.place] = { ...made, ...(call.replies.length > 0 && { replies: call.replies }) };
       }
     }

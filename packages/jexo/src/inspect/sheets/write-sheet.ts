@@ -137,10 +137,14 @@ function requireSame(file: string, before: Document, text: string, demands: Read
   for (const [index, must] of demands) wanted.calls[index] = { ...wanted.calls[index], must: JSON.parse(JSON.stringify(must)) as unknown };
   const after = parseDocument(text);
   if (after.errors.length === 0 && same(wanted, after.toJS())) return;
-  throw new JexoError('JEXO_SHEET', `${file} is written in a way that cannot be updated without changing more than what its calls must answer.`, {
-    where: file,
-    next: 'Nothing was changed. Change the lines named above by hand.',
-  });
+  throw new JexoError(
+    'JEXO_SHEET',
+    `${file} is written in a way that cannot be updated without changing more than what its calls must answer.`,
+    {
+      where: file,
+      next: 'Nothing was changed. Change the lines named above by hand.',
+    },
+  );
 }
 
 function nextMust(must: Must, answer: unknown, failure: string | undefined): Must {

@@ -29,10 +29,18 @@ const failure = (text: string): Result => answer({ content: [textBlock(text)], i
 
 const decoder = new TextDecoder();
 
+/** Secrets are looked for in the values themselves: in the text they may be written with escapes. */
+function cleaned(value: unknown, clean: AnswerContext['clean'], depth = 0): unknown {
+  if (typeof value === 'string') return clean(value);
+  if (typeof value !== 'object' || value === null || depth > 500) return value;
+  if (Array.isArray(value)) return value.map((item) => cleaned(item, clean, depth + 1));
+  return Object.fromEntries(Object.entries(value).map(([key, item]) => [clean(key), cleaned(item, clean, depth + 1)]));
+}
+
 /** A received JSON value; undefined when it is none. @throws SyntaxError when it says that it is, and is not */
 export function jsonOf({ headers, bytes }: Received, clean: AnswerContext['clean']): { readonly value: unknown } | undefined {
   if (!/\bjson\b/i.test(headers.get('content-type') ?? '') || bytes.length === 0) return undefined;
-  return { value: JSON.parse(clean(decoder.decode(bytes))) as unknown };
+  return { value: cleaned(JSON.parse(decoder.decode(bytes)), clean) };
 }
 
 /** What a tool answers with, from what the API did. */
@@ -89,7 +97,10 @@ export async function structured(value: unknown, { output, wrapped, most, keep, 
   if (output === undefined) return answer({ content: [textBlock(typeof short === 'string' ? short : text), ...note] });
   const bare = wrapped ? { result: short } : short;
   // Whoever reads only the structure must see that it is not the whole.
-  const promised = cuts.length === 0 || !isRecord(bare) ? bare : { ...bare, [cutMark]: cuts.map((cut) => ({ ...cut, path: wrapped ? joined(cut.path) : cut.path })) };
+  const promised =
+    cuts.length === 0 || !isRecord(bare)
+      ? bare
+      : { ...bare, [cutMark]: cuts.map((cut) => ({ ...cut, path: wrapped ? joined(cut.path) : cut.path })) };
   const checked = await output.check(structuredClone(promised));
   if (!checked.ok)
     return answer({

@@ -2,9 +2,11 @@ import { readFile } from 'node:fs/promises';
 import { resolve as resolvePath } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import { LineCounter, parseDocument } from 'yaml';
+import { deadline } from '../../engine/deadline.js';
 import { JexoError, messageOf } from '../../errors.js';
 import { isRecord } from '../../offers/answer.js';
 import { jsonLines } from './json-lines.js';
+import { readAll } from './send.js';
 import { frozenText, noteDocument } from './frozen-documents.js';
 
 /** A document and all it refers to, every `$ref` absolute. */
@@ -196,14 +198,19 @@ async function load(href: string, shown: string, document: string): Promise<Pars
 }
 
 async function download(href: string): Promise<string> {
-  const response = await fetch(href, {
-    signal: AbortSignal.timeout(30_000),
-    headers: { accept: 'application/json, application/yaml, */*' },
-  });
-  if (!response.ok) throw new Error(`HTTP ${response.status}`);
-  const text = await response.text();
-  if (text.length > mostBytes) throw new Error(`it is larger than ${mostBytes / 1024 / 1024} MB`);
-  return text;
+  const limit = deadline(30_000);
+  try {
+    const response = await fetch(href, { signal: limit.signal, headers: { accept: 'application/json, application/yaml, */*' } });
+    if (!response.ok) throw new Error(`HTTP ${response.status}`);
+    const bytes = await readAll(
+      response,
+      mostBytes,
+      () => new JexoError('JEXO_DOCUMENT', `it is larger than ${mostBytes / 1024 / 1024} MB`),
+    );
+    return new TextDecoder().decode(bytes);
+  } finally {
+    limit.clear();
+  }
 }
 
 /** Keys from the root to an operation: deeper places are told by the operation they are in. */

@@ -1,3 +1,4 @@
+import { deadline } from '../../engine/deadline.js';
 import { JexoError, messageOf } from '../../errors.js';
 import type { Prover } from './auth.js';
 import type { BuiltRequest } from './build-request.js';
@@ -46,8 +47,8 @@ export function createSender(prover: Prover, title: string, fetchOne: typeof fet
     new JexoError('JEXO_REST', `${title} ${what}`, { where: `${url.origin}${url.pathname}`, ...(next !== undefined && { next }), cause });
 
   const attempt = async (operation: Operation, start: URL, request: BuiltRequest, signal: AbortSignal, home: string): Promise<Received> => {
-    const limit = AbortSignal.timeout(timeoutMs);
-    const both = AbortSignal.any([signal, limit]);
+    const limit = deadline(timeoutMs, signal);
+    const both = limit.signal;
     let url = start;
     let { method, body } = request;
     try {
@@ -89,6 +90,12 @@ export function createSender(prover: Prover, title: string, fetchOne: typeof fet
           );
         if (url.protocol === 'https:' && next.protocol !== 'https:')
           throw fault(url, `redirects from https to ${next.protocol}//${next.host}, which is refused.`);
+        if (body !== undefined && response.status >= 307 && next.origin !== start.origin)
+          throw fault(
+            url,
+            `redirects what is sent to ${next.host}, another host, which is refused.`,
+            'Give the address it leads to as the base.',
+          );
         if (redirects >= mostRedirects) throw fault(url, `redirects more than ${mostRedirects} times.`);
         if (response.status === 303 || (method === 'POST' && response.status < 303)) {
           method = 'GET';
@@ -99,11 +106,13 @@ export function createSender(prover: Prover, title: string, fetchOne: typeof fet
     } catch (error) {
       if (error instanceof JexoError) throw error;
       signal.throwIfAborted();
-      if (limit.aborted)
+      if (limit.isOver)
         throw fault(start, `did not answer within ${timeoutMs / 1000} seconds.`, 'Try again later, or ask for less.', error);
       throw new Unreached(
         fault(start, `cannot be reached: ${causeOf(error)}.`, 'Try again later. If it stays so, tell whoever runs this server.', error),
       );
+    } finally {
+      limit.clear();
     }
   };
 
@@ -166,7 +175,8 @@ function causeOf(error: unknown): string {
   return (code !== undefined && words[code]) || inner?.message || messageOf(error);
 }
 
-async function readAll(response: Response, most: number, tooLarge: () => JexoError): Promise<Uint8Array> {
+/** Reads a body whole, and stops when there is too much of it. */
+export async function readAll(response: Response, most: number, tooLarge: () => JexoError): Promise<Uint8Array> {
   const reader = response.body?.getReader();
   if (reader === undefined) return new Uint8Array(0);
   const parts: Uint8Array[] = [];

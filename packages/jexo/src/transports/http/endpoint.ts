@@ -93,7 +93,11 @@ const eventStream = { 'content-type': 'text/event-stream', 'cache-control': 'no-
 /** The Streamable HTTP endpoint (Transports, "Streamable HTTP"), for any runtime that can reply and stream. */
 export function createEndpoint(server: Servable, options: EndpointOptions): Endpoint {
   const { clock = systemClock, sessionIdleMs = 30 * 60_000, maxSessions = 10_000, onFault = printFault } = options;
-  const { maxSessionsPerAddress = Math.ceil(maxSessions / 2), maxKeptBytesInAll = 256 * 1024 * 1024, maxUnreadBytes = 1024 * 1024 } = options;
+  const {
+    maxSessionsPerAddress = Math.ceil(maxSessions / 2),
+    maxKeptBytesInAll = 256 * 1024 * 1024,
+    maxUnreadBytes = 1024 * 1024,
+  } = options;
   const stateful = options.sessions ?? true;
   const gate = createGate(options);
   const sessions = new Map<string, HttpSession>();
@@ -329,7 +333,9 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
         answer(request, body, responder);
       } catch (error) {
         // A request that cannot be answered ends by itself; the others go on.
-        const reference = Math.floor(Math.random() * 0xffffff).toString(16).padStart(6, '0');
+        const reference = Math.floor(Math.random() * 0xffffff)
+          .toString(16)
+          .padStart(6, '0');
         onFault(error, reference);
         try {
           refuse(responder, 500, {}, `Internal error (reference ${reference})`, errorCodes.internalError);

@@ -18,9 +18,10 @@ export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): 
   const origins = new Set(allowedOrigins.map((origin) => origin.toLowerCase()));
   const hostAllowed = (host: string) => hosts.has('*') || hosts.has(host.replace(/:\d+$/, '').toLowerCase());
   const originAllowed = (origin: string, host: string) => {
-    // Where any host may reach the server, a page may call the server it came from only by its address: a name can be made to lead
-    // here by whoever owns it (DNS rebinding).
-    if (hosts.has('*') && isAddress(host) && /^https?:\/\/(.*)$/.exec(origin)?.[1] === host) return true;
+    // Where any host may reach the server, a page may call the server it came from; over plain HTTP only by its address, since a name
+    // can be made to lead here by whoever owns it (DNS rebinding), and only TLS proves that it does.
+    const [, scheme, own] = /^(https?):\/\/(.*)$/.exec(origin) ?? [];
+    if (hosts.has('*') && own === host && (scheme === 'https' || isAddress(host))) return true;
     if (origins.has('*') || origins.has(origin.toLowerCase())) return true;
     const found = /^https?:\/\/(\[[^\]]+\]|[^:/]+)(?::\d+)?$/.exec(origin.toLowerCase());
     return found !== null && (hosts.has(found[1]!) || (hosts.has('*') && loopbackNames.includes(found[1]!)));
@@ -31,7 +32,8 @@ export function createGate({ allowedHosts, allowedOrigins = [] }: GateOptions): 
   return {
     refuses(host, origin) {
       // Two Host headers reach some runtimes as one with a comma.
-      if (host === undefined || host.includes(',') || !knownHosts(host)) return 'the Host header names a host this server does not answer for';
+      if (host === undefined || host.includes(',') || !knownHosts(host))
+        return 'the Host header names a host this server does not answer for';
       if (origin !== undefined && !knownOrigins(`${origin} ${host}`)) return 'the Origin header names a page that may not call this server';
       return undefined;
     },

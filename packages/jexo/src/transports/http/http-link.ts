@@ -67,7 +67,9 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
   });
   /** As a trace may show them: what the user gave, and the session, stay out of it. */
   const shownHeaders = () =>
-    Object.fromEntries(Object.entries(headers({})).map(([name, value]) => [name, name in extra || name === 'mcp-session-id' ? '(masked)' : value]));
+    Object.fromEntries(
+      Object.entries(headers({})).map(([name, value]) => [name, name in extra || name === 'mcp-session-id' ? '(masked)' : value]),
+    );
 
   const request = async (init: RequestInit, controller: AbortController): Promise<Response> => {
     try {
@@ -96,11 +98,22 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
         why = 'not JSON';
       }
     }
-    tap?.({ at: wireTime(), way: 'received', bytes, message: why === undefined ? message : text.slice(0, 10_000), note: why === undefined ? note : `${note}, ${why}`, ...(http && { http }) });
+    tap?.({
+      at: wireTime(),
+      way: 'received',
+      bytes,
+      message: why === undefined ? message : text.slice(0, 10_000),
+      note: why === undefined ? note : `${note}, ${why}`,
+      ...(http && { http }),
+    });
     if (why !== undefined)
-      throw new JexoError('JEXO_NOT_PROTOCOL', `${url} answered with something that is not a protocol message (${why}): ${text.slice(0, 200)}`, {
-        where: url,
-      });
+      throw new JexoError(
+        'JEXO_NOT_PROTOCOL',
+        `${url} answered with something that is not a protocol message (${why}): ${text.slice(0, 200)}`,
+        {
+          where: url,
+        },
+      );
     events.receive(message);
     return message;
   };
@@ -230,8 +243,7 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     const note = `HTTP ${response.status}`;
     if (isStream(response)) return follow(response, `${note} stream`, ids, controller);
     const { text: body, isWhole } = await readText(response, maxMessageBytes);
-    if (!isWhole)
-      throw new JexoError('JEXO_TOO_LARGE', `${url} answered with more than ${maxMessageBytes} bytes.`, { where: url });
+    if (!isWhole) throw new JexoError('JEXO_TOO_LARGE', `${url} answered with more than ${maxMessageBytes} bytes.`, { where: url });
     if (body !== '' && response.status !== 202) {
       const answer = take(body, note, { status: response.status, headers: masked(response.headers) });
       refuseWithoutId(answer, ids);
@@ -257,7 +269,13 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     const error = await refused(url, original, usedSession !== undefined);
     try {
       const value = JSON.parse(text) as { jsonrpc?: unknown; id?: unknown; error?: unknown };
-      if (value?.jsonrpc === '2.0' && isRequestId(value.id) && ids.includes(value.id) && value.error !== undefined && response.status !== 401)
+      if (
+        value?.jsonrpc === '2.0' &&
+        isRequestId(value.id) &&
+        ids.includes(value.id) &&
+        value.error !== undefined &&
+        response.status !== 401
+      )
         take(text, `HTTP ${response.status}`, { status: response.status, headers: masked(response.headers) });
     } catch {
       // no answer of the protocol: the status has to do
@@ -300,7 +318,8 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
           wanted = progress.retryMs;
         } else if (response !== undefined) {
           await response.body?.cancel();
-          if (response.status === 404 && session !== undefined) return await renew(session).catch(() => onReconnect?.('GET stream, given up'));
+          if (response.status === 404 && session !== undefined)
+            return await renew(session).catch(() => onReconnect?.('GET stream, given up'));
           if (response.status === 400 && progress.lastEventId !== undefined) {
             progress.lastEventId = undefined; // what was missed is not kept any more
           } else if (response.status < 500 && response.status !== 429 && response.status !== 408) {
@@ -374,7 +393,9 @@ function isHandshake(message: Message): boolean {
 }
 
 function masked(headers: Headers): Record<string, string> {
-  return Object.fromEntries([...headers].map(([name, value]) => [name, /^(?:mcp-session-id|set-cookie)$/i.test(name) ? '(masked)' : value]));
+  return Object.fromEntries(
+    [...headers].map(([name, value]) => [name, /^(?:mcp-session-id|set-cookie)$/i.test(name) ? '(masked)' : value]),
+  );
 }
 
 /** What the protocol wants of the answer to a POST (Transports, "Sending Messages to the Server" and "Session Management"). */

@@ -35,7 +35,11 @@ export function unreachable(url: string, error: unknown): JexoError {
             ] as const)
           : undefined);
   const [why, next] = found ?? [code === '' ? messageOf(error) : code];
-  return new JexoError('JEXO_CONNECT', `No connection to ${url}: ${why}.`, { where: url, cause: error, ...(next !== undefined && { next }) });
+  return new JexoError('JEXO_CONNECT', `No connection to ${url}: ${why}.`, {
+    where: url,
+    cause: error,
+    ...(next !== undefined && { next }),
+  });
 }
 
 /** What a server said beside its refusal: words a person can use, never a page. */

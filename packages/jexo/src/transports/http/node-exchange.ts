@@ -18,8 +18,7 @@ class NodeExchange implements HttpRequest, Responder {
   get hostCount(): number {
     const { rawHeaders } = this.request;
     let count = 0;
-    for (let at = 0; at < rawHeaders.length; at += 2)
-      if (rawHeaders[at]!.length === 4 && rawHeaders[at]!.toLowerCase() === 'host') count++;
+    for (let at = 0; at < rawHeaders.length; at += 2) if (rawHeaders[at]!.length === 4 && rawHeaders[at]!.toLowerCase() === 'host') count++;
     return count;
   }
   get address(): string | undefined {

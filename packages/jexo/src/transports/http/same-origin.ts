@@ -24,7 +24,10 @@ export async function fetchWithin(send: typeof fetch, url: string, init: Request
     if (!URL.canParse(to, at)) throw refuse(`redirects to ${JSON.stringify(to.slice(0, 200))}, which is no address`);
     const next = new URL(to, at);
     if (next.origin !== new URL(url).origin)
-      throw refuse(`redirects to ${next.origin}, another place than the one that was given`, `If it is right, give that address: ${next.href}`);
+      throw refuse(
+        `redirects to ${next.origin}, another place than the one that was given`,
+        `If it is right, give that address: ${next.href}`,
+      );
     // With any other status a POST would become a GET, and its message would be lost (RFC 9110, 15.4).
     if (init.method === 'POST' && response.status !== 307 && response.status !== 308)
       throw refuse(`redirects by HTTP ${response.status}, which drops what is posted`, `Give the address it leads to: ${next.href}`);

@@ -91,7 +91,8 @@ function plain(response: ServerResponse, status: number, text: string): void {
 function file(response: ServerResponse, folder: string, path: string): void {
   const name = normalize(path === '/' ? '/index.html' : path);
   const found = join(folder, name);
-  if (!found.startsWith(folder + sep) || !existsSync(found) || !statSync(found).isFile()) return plain(response, 404, 'There is no such page.\n');
+  if (!found.startsWith(folder + sep) || !existsSync(found) || !statSync(found).isFile())
+    return plain(response, 404, 'There is no such page.\n');
   const lasting = name.startsWith('/assets/');
   response.writeHead(200, {
     'content-type': kinds[extname(found)] ?? 'application/octet-stream',

@@ -1,0 +1,66 @@
+import { createHash } from 'node:crypto';
+import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { dirname, join, resolve } from 'node:path';
+import type { Client } from '../client/connect-link.js';
+import { cacheFolder } from '../own-folder.js';
+import type { Completion, Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
+
+/** What completion asks of a server, or of what is remembered of one. */
+export interface Listed {
+  readonly server: Pick<Client['server'], 'capabilities'>;
+  tools(): Promise<readonly Tool[]>;
+  prompts(): Promise<readonly Prompt[]>;
+  resources(): Promise<readonly Resource[]>;
+  templates(): Promise<readonly ResourceTemplate[]>;
+  complete(...args: Parameters<Client['complete']>): Promise<Completion>;
+  close(): Promise<void>;
+}
+
+interface Kept {
+  readonly tools: readonly Tool[];
+  readonly prompts: readonly Prompt[];
+  readonly resources: readonly Resource[];
+  readonly templates: readonly ResourceTemplate[];
+}
+
+const placeOf = (target: string) =>
+  join(cacheFolder(), 'listings', `${createHash('sha256').update(resolve(target)).digest('hex').slice(0, 24)}.json`);
+
+/** Remembers what a module offers, for completion: it is not run for that. A cache that cannot be written costs completion, nothing else. */
+export async function keepListing(target: string, client: Client): Promise<void> {
+  const { tools, prompts, resources } = client.server.capabilities;
+  try {
+    const kept: Kept = {
+      tools: tools === undefined ? [] : await client.tools(),
+      prompts: prompts === undefined ? [] : await client.prompts(),
+      resources: resources === undefined ? [] : await client.resources(),
+      templates: resources === undefined ? [] : await client.templates(),
+    };
+    const place = placeOf(target);
+    mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
+    const draft = `${place}.${process.pid}`;
+    writeFileSync(draft, JSON.stringify(kept), { mode: 0o600 });
+    renameSync(draft, place);
+  } catch {
+    // It is listed again by the next command.
+  }
+}
+
+/** What a module offered when a command last ran it; undefined when none has. */
+export async function listedBefore(target: string): Promise<Listed | undefined> {
+  let kept: Kept;
+  try {
+    kept = JSON.parse(readFileSync(placeOf(target), 'utf8')) as Kept;
+  } catch {
+    return undefined;
+  }
+  return {
+    server: { capabilities: { tools: {}, prompts: {}, resources: {} } },
+    tools: async () => kept.tools,
+    prompts: async () => kept.prompts,
+    resources: async () => kept.resources,
+    templates: async () => kept.templates,
+    complete: async () => ({ values: [] }),
+    close: async () => undefined,
+  };
+}
