@@ -43,7 +43,9 @@ export const typeOf = (schema: JsonSchema) =>
 /** The variants of a union: each a schema with words for it. */
 export function variantsOf(schema: JsonSchema, root: JsonSchema): { readonly words: string; readonly schema: JsonSchema }[] {
   const listed = (schema.anyOf ?? schema.oneOf) as JsonSchema[] | undefined;
-  if (Array.isArray(listed) && !constantsOf(schema)) {
+  // Branches that only name formats of one text are ways to write it, not different things.
+  const isOneText = schema.type === 'string' && listed?.every((each) => Object.keys(each).every((key) => key === 'format'));
+  if (Array.isArray(listed) && !isOneText && !constantsOf(schema)) {
     // A default belongs to the union as a whole, not to each of its variants.
     const { anyOf: _a, oneOf: _o, default: _d, title: _t, examples: _e, ...shared } = schema;
     return listed.map((each) => {

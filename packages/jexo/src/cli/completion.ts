@@ -52,7 +52,7 @@ export async function completion(
   if (words !== undefined) {
     for (const { word, about } of await candidates(program, words)) {
       // What a server calls its things is put on a command line: nothing of it may be more than a word there.
-       
+
       if (/[\u0000-\u001f\u007f-\u009f\u2028\u2029]/.test(word)) continue;
       const safe = quoted ? quoteForShell(word) : word;
       print(about === undefined ? safe : `${safe}\t${about.replaceAll(/\s+/g, ' ')}`);

@@ -2,6 +2,8 @@ import { createHash } from 'node:crypto';
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { dirname, join, resolve } from 'node:path';
 import type { Client } from '../client/connect-link.js';
+import { toolOf } from '../offers/catalogue.js';
+import type { Server } from '../offers/define-server.js';
 import { cacheFolder } from '../own-folder.js';
 import type { Completion, Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
 
@@ -21,20 +23,28 @@ interface Kept {
   readonly prompts: readonly Prompt[];
   readonly resources: readonly Resource[];
   readonly templates: readonly ResourceTemplate[];
+  /** Values that do not change, by the name of a prompt or the text of a template. */
+  readonly values: Readonly<Record<string, Readonly<Record<string, readonly string[]>>>>;
 }
 
 const placeOf = (target: string) =>
   join(cacheFolder(), 'listings', `${createHash('sha256').update(resolve(target)).digest('hex').slice(0, 24)}.json`);
 
 /** Remembers what a module offers, for completion: it is not run for that. A cache that cannot be written costs completion, nothing else. */
-export async function keepListing(target: string, client: Client): Promise<void> {
-  const { tools, prompts, resources } = client.server.capabilities;
+export async function keepListing(target: string, server: Server): Promise<void> {
   try {
+    const { tools, prompts, resources, templates } = await server.catalogue();
+    const fixed = (complete: Readonly<Record<string, unknown>> = {}) =>
+      Object.fromEntries(Object.entries(complete).filter((each): each is [string, readonly string[]] => Array.isArray(each[1])));
     const kept: Kept = {
-      tools: tools === undefined ? [] : await client.tools(),
-      prompts: prompts === undefined ? [] : await client.prompts(),
-      resources: resources === undefined ? [] : await client.resources(),
-      templates: resources === undefined ? [] : await client.templates(),
+      tools: [...tools.values()].map(({ offer }) => toolOf(offer)),
+      prompts: [...prompts.values()].map(({ offer }) => ({ name: offer.name, arguments: offer.arguments })),
+      resources: [...resources.values()].map(({ offer }) => ({ uri: offer.uri, name: offer.name })),
+      templates: [...templates.values()].map(({ offer }) => ({ uriTemplate: offer.template.text, name: offer.name })),
+      values: Object.fromEntries([
+        ...[...prompts.values()].map(({ offer }) => [offer.name, fixed(offer.complete)] as const),
+        ...[...templates.values()].map(({ offer }) => [offer.template.text, fixed(offer.complete)] as const),
+      ]),
     };
     const place = placeOf(target);
     mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
@@ -55,12 +65,15 @@ export async function listedBefore(target: string): Promise<Listed | undefined> 
     return undefined;
   }
   return {
-    server: { capabilities: { tools: {}, prompts: {}, resources: {} } },
+    server: { capabilities: { tools: {}, prompts: {}, resources: {}, completions: {} } },
     tools: async () => kept.tools,
     prompts: async () => kept.prompts,
     resources: async () => kept.resources,
     templates: async () => kept.templates,
-    complete: async () => ({ values: [] }),
+    async complete(ref, { name, value }) {
+      const known = kept.values[ref.type === 'ref/prompt' ? ref.name : ref.uri]?.[name] ?? [];
+      return { values: known.filter((each) => each.startsWith(value)) };
+    },
     close: async () => undefined,
   };
 }

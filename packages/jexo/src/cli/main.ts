@@ -350,6 +350,7 @@ withChoice(program.command('pack'))
   .argument('[target]')
   .addOption(new Option('--as <form>', 'what to write').choices(['bundle']).default('bundle'))
   .requiredOption('--out <folder>', 'where to write it')
+  .option('--replace', 'put it in the place of a file of that name; without it nothing is overwritten')
   .option('--name <name>', 'the name the server gives itself')
   .addOption(json())
   .addHelpText(

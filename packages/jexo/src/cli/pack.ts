@@ -9,6 +9,7 @@ import { keepStdoutForResults, note, onErr, printJson, symbols } from './termina
 interface PackOptions {
   readonly out: string;
   readonly name?: string;
+  readonly replace?: boolean;
   readonly json?: boolean;
   readonly choice?: Choice;
   readonly rest?: RestChoice;

@@ -26,7 +26,7 @@ function wantsColour(stream: NodeJS.WriteStream): boolean {
 const mark = `\u0001${randomBytes(6).toString('hex')}`;
 const marked = new RegExp(`${mark}\\[(\\d+)m`, 'g');
 /** Control characters, and those that turn the direction of a line; not the end of a line and the tab. */
- 
+
 const controls = /[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069]/g;
 
 /** Paints for one stream; plain text where colours are not wanted. The colours come about when it is printed. */

@@ -59,7 +59,7 @@ export async function withClient<T>(
     });
     try {
       const result = await use({ client, omitted, signal, onProgress: bar.show, clearProgress: bar.clear });
-      if (server !== undefined && target.text !== undefined) await keepListing(target.text, client);
+      if (server !== undefined && target.text !== undefined) await keepListing(target.text, server);
       return result;
     } finally {
       bar.clear();

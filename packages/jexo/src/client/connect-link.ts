@@ -147,7 +147,7 @@ export async function connectLink(link: Link, options: ClientOptions = {}): Prom
   const { info = { name: 'jexo', version: '0.1.0' }, timeoutMs = 60_000, signal } = options;
   const watchers = new Map<string, Set<(uri: string) => void>>();
   const pages = createPages();
-   
+
   let server: InitializeResult;
   const running: string[] = [];
   const answers = answerServer(options, pages, { tools: running, server: () => server?.serverInfo.name ?? link.address });

@@ -365,7 +365,10 @@ export class Peer {
 
   private settle(id: RequestId, how: (waiting: Outgoing) => void, message: unknown): void {
     const waiting = this.outgoing.get(id);
-    if (waiting === undefined) return this.options.onStray?.(`no request waits for the answer with id ${JSON.stringify(id)}`, message);
+    if (waiting === undefined) {
+      this.disappoint(message, 'its id is not the one of a request');
+      return this.options.onStray?.(`no request waits for the answer with id ${JSON.stringify(id)}`, message);
+    }
     this.release(id, waiting);
     how(waiting);
   }

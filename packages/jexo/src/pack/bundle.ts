@@ -1,4 +1,4 @@
-import { mkdirSync, statSync, writeFileSync } from 'node:fs';
+import { lstatSync, mkdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { basename, dirname, extname, join, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type { BuildFailure } from 'esbuild';
@@ -17,6 +17,8 @@ import { loadModule } from '../targets/load-module.js';
 export interface BundleOptions {
   /** Folder to write into; it is made when it is not there. */
   readonly out: string;
+  /** True puts it in the place of a file of that name; otherwise nothing is overwritten. */
+  readonly replace?: boolean;
   /** The name the server gives itself. */
   readonly name?: string;
   /** Which offers are kept, and what they are called. */
@@ -66,13 +68,32 @@ export async function packBundle(path: string, options: BundleOptions): Promise<
       where: target,
       next: 'Choose another folder for --out.',
     });
+  if (!options.replace && isThere(target))
+    throw new JexoError('JEXO_PACK', `${target} is there already, and nothing is overwritten.`, {
+      where: target,
+      next: 'Put the new one in its place with --replace, or choose another folder.',
+    });
   try {
     mkdirSync(dirname(target), { recursive: true });
-    writeFileSync(target, code, { mode: 0o755 });
+    // Written beside and moved into place: a link that lies there is replaced, not followed.
+    const beside = `${target}.${process.pid}.tmp`;
+    rmSync(beside, { force: true });
+    writeFileSync(beside, code, { mode: 0o755, flag: 'wx' });
+    renameSync(beside, target);
+    if (readFileSync(target, 'utf8') !== code) throw new Error('it does not hold what was written');
   } catch (error) {
     throw new JexoError('JEXO_PACK', `${target} cannot be written: ${messageOf(error)}`, { where: target, cause: error });
   }
   return { file: target, bytes: statSync(target).size, server: info, tools: [...tools.keys()], omitted };
+}
+
+function isThere(path: string): boolean {
+  try {
+    lstatSync(path);
+    return true;
+  } catch {
+    return false;
+  }
 }
 
 interface Info {

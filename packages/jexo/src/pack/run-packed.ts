@@ -57,7 +57,8 @@ export async function runPacked(server: Server): Promise<void> {
 }
 
 async function warnOfSettings(server: Server, say: (text: string) => void): Promise<void> {
-  const { settings } = await server.catalogue();
+  // What cannot be read is reported by whatever serves it.
+  const { settings } = await server.catalogue().catch(() => ({ settings: [] }));
   for (const { variable, purpose } of missingSettings(settings, process.env))
     say(`! ${variable} is not set: ${purpose} is read from it. Calls that need it will fail.`);
 }

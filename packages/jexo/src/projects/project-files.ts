@@ -44,7 +44,7 @@ function project({ name, version }: ProjectInfo, { about, files, call, test, she
       test: `${sheet === undefined ? '' : `${run} replay server.calls.yaml && `}node ${variables.length > 0 ? '--env-file=.env ' : ''}--test test/*.test.mjs`,
       check: `${run} check server.ts`,
       serve: `${run} serve server.ts`,
-      pack: 'jexo pack server.ts --as bundle --out dist',
+      pack: 'jexo pack server.ts --as bundle --out dist --replace',
     },
     dependencies: { jexo: `^${version}`, ...dependencies },
   };

@@ -25,13 +25,13 @@ export interface StdioLinkOptions {
   readonly onRestart?: (why: Error) => void;
 }
 
-/** What it printed where only messages belong may be all there is to know of why it ended. */
-function withNoise(why: JexoError, noise: readonly string[]): JexoError {
-  if (noise.length === 0) return why;
-  const lines = noise.map((line) => `  ${line}`).join('\n');
-  return new JexoError(why.code, `${why.message}\nIt printed to stdout, where only messages of the protocol belong:\n${lines}`, {
-    next: why.next,
-    ...(why.where !== undefined && { where: why.where }),
+/** How long a server that has printed something else may take until its first message. */
+const firstMessageMs = 10_000;
+
+/** A server that printed where only messages belong and never spoke is most likely not one for stdio. */
+function noProtocol(first: string, what: string, where: string): JexoError {
+  return new JexoError('JEXO_NOT_PROTOCOL', `The server printed a line to stdout that is not a protocol message: ${first}${what}`, {
+    where,
   });
 }
 
@@ -50,7 +50,9 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
   let held: Message[] | undefined;
 
   const begin = async (events: LinkEvents): Promise<void> => {
-    const noise: string[] = [];
+    let noise: string | undefined;
+    let hasSpoken = false;
+    let silence: NodeJS.Timeout | undefined;
     let fault: JexoError | undefined;
     const spoil = (error: JexoError) => {
       fault = error;
@@ -71,19 +73,27 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
           const shown = line.length > 200 ? `${line.slice(0, 200)}...` : line;
           tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line), message: line.slice(0, 10_000), note: noMessage });
           const account = `The server printed a line to stdout that is not a protocol message: ${shown}`;
-          if (noise.push(shown) > 3) noise.length = 3;
+          noise ??= shown;
+          if (!hasSpoken)
+            silence ??= setTimeout(
+              () => spoil(noProtocol(noise!, `\nNo message came within ${firstMessageMs / 1000} s.`, address)),
+              firstMessageMs,
+            ).unref();
           if (!strict) return onDeparture?.({ kind: 'stdout', account });
           return spoil(new JexoError('JEXO_NOT_PROTOCOL', account, { where: address }));
         }
         tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line) + 1, message });
+        hasSpoken = true;
+        clearTimeout(silence);
         events.receive(message);
       },
     });
     child = mine;
     void mine.ended.then((why) => {
+      clearTimeout(silence);
       if (closing) return events.closed();
       if (fault === undefined && restarts < maxRestarts && events.renew !== undefined) return void restart(events, why);
-      events.closed(fault ?? withNoise(why, noise));
+      events.closed(fault ?? (noise !== undefined && !hasSpoken ? noProtocol(noise, `\n${why.message}`, address) : why));
     });
   };
 

@@ -54,7 +54,8 @@ test.each([
   ['a port that is none', ['serve', hives, '--http', '99999'], 2, '65535'],
   ['no target', ['list'], 2, 'which server'],
   ['nothing to serve', ['serve'], 2, 'what to serve'],
-  ['an address that is not ours', ['serve', hives, '--http', '--host', '192.0.2.1'], 3, '192.0.2.1'],
+  ['an address that is not ours', ['serve', hives, '--http', '--host', '192.0.2.1', '--open'], 3, '192.0.2.1'],
+  ['an address anybody reaches', ['serve', hives, '--http', '--host', '0.0.0.0'], 2, 'there is no sign-in'],
   ['a header that is none', ['list', 'http://127.0.0.1:9/mcp', '--header', 'oops'], 2, 'Name: value'],
   ['nothing listening', ['list', 'http://127.0.0.1:9/mcp'], 3, '127.0.0.1:9'],
   ['packing a URL', ['pack', 'http://127.0.0.1:9/mcp', '--out', folder], 3, 'neither a module nor a document'],
@@ -327,6 +328,11 @@ test('--stand-in answers a server that asks for a model; without it the tool doe
 });
 
 describe('completion', () => {
+  const cache = join(folder, 'completion-cache');
+  beforeAll(async () => {
+    for (const target of [hives, apiary]) await jexo(['list', target], { env: { JEXO_CACHE: cache } });
+  });
+
   test.each([
     [['ca'], ['call']],
     [
@@ -348,7 +354,7 @@ describe('completion', () => {
     [['list', ''], []],
     [['nonsense', ''], []],
   ])('%j', async (words, expected) => {
-    const { stdout, code } = await jexo(['completion', '--for', '--', ...words]);
+    const { stdout, code } = await jexo(['completion', '--for', '--', ...words], { env: { JEXO_CACHE: cache } });
     expect(
       stdout
         .split('\n')

@@ -164,7 +164,7 @@ test('a connection that fails leaves the reason, and can be edited and tried aga
   await done;
   const [failed] = own.connections();
   expect(failed).toMatchObject({ status: 'failed', trouble: { code: 'JEXO_COMMAND_MISSING', next: expect.any(String) } });
-  expect(failed!.spec.headers).toEqual({ authorization: '(masked)', 'x-hive': 'MR-03' });
+  expect(failed!.spec.headers).toEqual({ authorization: '(masked)', 'x-hive': '(masked)' });
   await own.edit(state.id, { target: 'right', headers: { authorization: '(masked)', 'x-hive': 'MR-04' } });
   expect(own.connections()[0]).toMatchObject({ status: 'connected', shown: 'right' });
   expect(own.connections()[0]!.trouble).toBeUndefined();

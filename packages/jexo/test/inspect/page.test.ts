@@ -1,7 +1,8 @@
-import { existsSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { request } from 'node:http';
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
 import type { Page } from 'playwright-core';
 import { bench, pick, stopAtEnd } from '../support/bench-page.js';
 import { cooperative, freshFolder, hives, start } from '../support/command-line.js';
@@ -489,5 +490,8 @@ inChromium('the page answers this machine only, under its own name; --open hands
   const running = await start(['inspect', hives, '--json', '--open'], { env: { BROWSER: opener, JEXO_CACHE: folder } });
   stopAtEnd(running);
   while (!existsSync(seen) || readFileSync(seen, 'utf8') === '') await new Promise((resolve) => setImmediate(resolve));
-  expect(readFileSync(seen, 'utf8')).toBe(running.said.address);
+  // The address is a secret: it stands in a file of this user's alone, and not on a command line.
+  const place = fileURLToPath(readFileSync(seen, 'utf8'));
+  expect(statSync(place).mode & 0o777).toBe(0o600);
+  expect(readFileSync(place, 'utf8')).toContain(JSON.stringify(running.said.address));
 });

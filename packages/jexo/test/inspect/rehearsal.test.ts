@@ -215,11 +215,29 @@ describe('the chat-completions driver', () => {
       ['<html>', 'it is not JSON'],
       ['{}', 'no choices[0].message'],
       [message({ tool_calls: [{}] }), 'tool_calls[0] names no function'],
-      [message({ tool_calls: [{ function: { name: 'a', arguments: '[1' } }] }), 'the arguments [1 are no JSON object'],
+      [JSON.stringify({ error: { message: 'out of memory' } }), 'an error: out of memory'],
+      [
+        JSON.stringify({
+          choices: [{ finish_reason: 'length', message: { tool_calls: [{ function: { name: 'a', arguments: '{"b' } }] } }],
+        }),
+        'cut short',
+      ],
     ] as const) {
       body = given;
       await expect(ask(base)).rejects.toMatchObject({ code: 'JEXO_MODEL', message: expect.stringContaining(what) });
     }
+    // Arguments that are none are told to the model, which can write them again.
+    body = message({ tool_calls: [{ function: { name: 'a', arguments: '[1' } }] });
+    expect((await ask(base)).calls).toEqual([
+      { id: 'call-1', name: 'a', input: {}, broken: expect.stringContaining('no JSON object: [1') },
+    ]);
+    body = message({
+      content: [
+        { type: 'text', text: 'In ' },
+        { type: 'text', text: 'parts.' },
+      ],
+    });
+    expect(await ask(base)).toEqual({ text: 'In parts.', calls: [] });
     body = message({ content: 'Hello.', tool_calls: [{ function: { name: 'a' } }] });
     expect(await ask(base)).toEqual({ text: 'Hello.', calls: [{ id: 'call-1', name: 'a', input: {} }] });
     await close();

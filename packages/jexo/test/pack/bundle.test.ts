@@ -1,4 +1,4 @@
-import { copyFileSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { copyFileSync, lstatSync, readdirSync, readFileSync, symlinkSync, writeFileSync } from 'node:fs';
 import { basename, join } from 'node:path';
 import { spawn } from 'node:child_process';
 import { connect } from '../support/connect.js';
@@ -70,4 +70,18 @@ test('packing never overwrites the module itself', async () => {
     code: 3,
     stderr: expect.stringContaining('would overwrite'),
   });
+});
+
+test('packing overwrites nothing without being told, and follows no link', async () => {
+  const [project, out] = [freshFolder('over'), freshFolder('over-out')];
+  writeFileSync(join(project, 'a.mjs'), '/** @param {number} a */ export function f(a) { return a }\n');
+  const victim = join(project, 'victim.txt');
+  writeFileSync(victim, 'precious');
+  symlinkSync(victim, join(out, 'a.mjs'));
+  const pack = (...more: string[]) => jexo(['pack', join(project, 'a.mjs'), '--out', out, ...more]);
+  expect(await pack()).toMatchObject({ code: 3, stderr: expect.stringContaining('nothing is overwritten') });
+  expect(await pack('--replace')).toMatchObject({ code: 0 });
+  expect(readFileSync(victim, 'utf8')).toBe('precious');
+  expect(lstatSync(join(out, 'a.mjs')).isSymbolicLink()).toBe(false);
+  expect(readFileSync(join(out, 'a.mjs'), 'utf8')).toContain('#!/usr/bin/env node');
 });

@@ -110,7 +110,9 @@ const rows: readonly Row[] = [
   row('(string | number)[]', list({ anyOf: [text, number] }), ['a', 1]),
   row('{ hive: string }[]', list(object({ hive: text })), [{ hive: 'MR-03' }]),
   row('[string, number]', { type: 'array', prefixItems: [text, number], minItems: 2, items: false, maxItems: 2 }, ['a', 1]),
-  row('[string, number?]', { type: 'array', prefixItems: [text, number], minItems: 1, items: false, maxItems: 2 }, ['a']),
+  row('[string, number?]', { type: 'array', prefixItems: [text, number], minItems: 1, items: false, maxItems: 2 }, ['a'], {
+    out: { type: 'array', prefixItems: [text, { type: ['number', 'null'] }], minItems: 1, items: false, maxItems: 2 },
+  }),
   row('[string, ...number[]]', { type: 'array', prefixItems: [text], minItems: 1, items: number }, ['a', 1, 2]),
   row('[lat: number, lon: number]', { type: 'array', prefixItems: [number, number], minItems: 2, items: false, maxItems: 2 }, [51, 1]),
   row('readonly [Date, string]', { type: 'array', prefixItems: [date, text], minItems: 2, items: false, maxItems: 2 }, [day, 'x'], {

@@ -92,8 +92,8 @@ test('a server that ends at once is said with its last lines', async () => {
 test('a server that prints to stdout is said with that very line', async () => {
   const noisy = [process.execPath, '-e', 'console.log("Listening on 3000"); setTimeout(() => {}, 300)'];
   await expect(connectUnjudged(noisy)).rejects.toMatchObject({
-    code: 'JEXO_SERVER_EXITED',
-    message: expect.stringContaining('Listening on 3000'),
+    code: 'JEXO_NOT_PROTOCOL',
+    message: expect.stringMatching(/Listening on 3000\nThe server ended with exit code 0/),
   });
   await expect(connectUnjudged(noisy, { strict: true })).rejects.toMatchObject({
     code: 'JEXO_NOT_PROTOCOL',

@@ -8,6 +8,7 @@ import { isJexoError, JexoError } from '../../errors.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { frozenShape, remember } from './frozen-shapes.js';
 import { invoke } from './invoke.js';
+import { isPackageName } from './package-name.js';
 import type { FunctionShape, ModuleShape } from './shape.js';
 
 export interface WrapFunctionsOptions extends Choice {
@@ -106,8 +107,8 @@ function bind(shape: FunctionShape, module: Readonly<Record<string, unknown>>, i
 async function readShape(path: string): Promise<ModuleShape> {
   const frozen = frozenShape(path);
   if (frozen !== undefined) return frozen;
-  const { readCached } = await import('./shape-cache.js');
-  const { shape, files } = await readCached(path);
+  const [{ readCached }, { findTypes }] = await Promise.all([import('./shape-cache.js'), import('./find-types.js')]);
+  const { shape, files } = await readCached(isPackageName(path) ? path : findTypes(path));
   remember(path, shape, files);
   return shape;
 }

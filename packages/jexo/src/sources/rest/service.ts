@@ -27,8 +27,8 @@ export interface Prepared {
   readonly read: (input: Record<string, unknown>, call: Call) => Promise<unknown>;
 }
 
-/** Headers whose values are no secrets; those of all others are kept out of answers. */
-const namesPlain = /^(?:accept(?:-.*)?|content-(?:type|language)|user-agent|prefer|cache-control)$/i;
+/** Headers whose values are kept out of answers. */
+const namesSecret = /auth|cookie|key|token|secret|password/i;
 
 /** One API as it is called: where it is, who we are, what was answered at length. */
 export function createService(api: Api, options: WrapRestOptions) {
@@ -40,10 +40,9 @@ export function createService(api: Api, options: WrapRestOptions) {
   let sent: Record<string, string> | undefined;
   const ownHeaders = () =>
     (sent ??= Object.fromEntries(Object.entries(headers).map(([name, value]) => [name, readSetting(value, `The header ${name}`)])));
-  // A header that was configured may hold a secret, whatever its name; those that say what is sent are none.
   const ownSecrets = () =>
     Object.entries(sent ?? {})
-      .filter(([name]) => !namesPlain.test(name))
+      .filter(([name]) => namesSecret.test(name))
       .map(([, value]) => value);
   const clean = (text: string) =>
     [...prover.secrets(), ...ownSecrets()].reduce(

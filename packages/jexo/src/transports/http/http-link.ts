@@ -306,6 +306,8 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     const progress: Progress = { lastEventId: undefined, retryMs: undefined, events: 0 };
     const controller = begin();
     const isOver = () => isEnding || sessionId !== session;
+    // Before there was a stream, 404 says that there is none; later, that the session is gone.
+    let hadStream = false;
     try {
       for (let attempt = 0; !isOver(); attempt++) {
         let wanted: number | undefined;
@@ -313,12 +315,13 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
         if (isOver()) return void (await response?.body?.cancel());
         if (response?.ok && isStream(response)) {
           const before = progress.events;
+          hadStream = true;
           await read(response.body!, 'GET stream', progress).catch(() => undefined);
           if (progress.events !== before) attempt = 0;
           wanted = progress.retryMs;
         } else if (response !== undefined) {
           await response.body?.cancel();
-          if (response.status === 404 && session !== undefined)
+          if (response.status === 404 && session !== undefined && hadStream)
             return await renew(session).catch(() => onReconnect?.('GET stream, given up'));
           if (response.status === 400 && progress.lastEventId !== undefined) {
             progress.lastEventId = undefined; // what was missed is not kept any more
