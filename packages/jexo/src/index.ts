@@ -32,7 +32,11 @@ export { serveHttp, type HttpService, type ServeHttpOptions } from './transports
 export { nodeHandler, type NodeHandler, type NodeHandlerOptions } from './transports/http/node-handler.js';
 export type { WireEvent, WireTap } from './transports/link.js';
 export { connect, type ConnectOptions, type ConnectTarget } from './client/connect.js';
-export type { CallOptions, Client, ClientOptions } from './client/connect-link.js';
+export { connectLink, type CallOptions, type Client, type ClientOptions } from './client/connect-link.js';
+export type { Asker, FormQuestion, PageQuestion, ServerAnswers } from './client/answer-server.js';
+export type { TaskHandle } from './client/task-handle.js';
+export type { CommandTarget } from './transports/child-process.js';
+export type { Departure, Link, LinkEvents } from './transports/link.js';
 export { RpcError, errorCodes } from './protocol/json-rpc.js';
 export { newestRevision, revisions, type Revision } from './protocol/revisions.js';
 export type {
@@ -43,6 +47,11 @@ export type {
   LogLevel,
   LogMessage,
   ProgressUpdate,
+  Prompt,
+  Resource,
+  ResourceTemplate,
+  Root,
+  Task,
   Tool,
   ToolAnnotations,
 } from './protocol/types.js';

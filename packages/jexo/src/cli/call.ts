@@ -5,6 +5,7 @@ import { readPairs } from '../inspect/input-text.js';
 import { same } from '../inspect/difference.js';
 import { jsonIn, readable, type Readable } from '../inspect/value-text.js';
 import { nearest } from '../offers/nearest.js';
+import { compileSchema, describeIssues } from '../offers/schema.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { CallToolResult, Tool } from '../protocol/types.js';
 import { askMissing, terminalAnswers } from './ask.js';
@@ -17,6 +18,7 @@ import { duration, note, onErr, onOut, print, printJson, symbols, table } from '
 interface CallOptions extends ClientCommandOptions, KeepOptions {
   readonly input?: string;
   readonly timeout: number;
+  readonly unchecked?: boolean;
 }
 
 const usage = 'As in: jexo call hives.ts mix_syrup colonies=12';
@@ -36,6 +38,7 @@ export async function call(operands: readonly string[], command: readonly string
     const given = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema) };
     const input = await askMissing(tool.inputSchema, given, signal);
     if (printCopy(target, { kind: 'tool', name, input, schema: tool.inputSchema }, options)) return;
+    if (!options.unchecked) await checkInput(tool, input);
     const start = performance.now();
     const result = await client.call(name, input, { timeoutMs: options.timeout * 1000, signal, onProgress }).catch((error: unknown) => {
       if (error instanceof RpcError && error.code === errorCodes.invalidParams)
@@ -56,6 +59,22 @@ export async function call(operands: readonly string[], command: readonly string
         `${isWhole ? onErr('moss', symbols.ok) : onErr('ochre', symbols.warn)} ${onErr('quiet', `${name} answered in ${took}${isWhole ? '' : ', in part'}`)}`,
       );
     }
+  });
+}
+
+/** What the server would refuse is said before it is sent. @throws JexoError JEXO_INPUT_INVALID */
+async function checkInput({ name, inputSchema }: Tool, input: Record<string, unknown>): Promise<void> {
+  let checked;
+  try {
+    checked = await compileSchema(inputSchema, 'input', `tool ${name}`, { fillDefaults: false }).check(structuredClone(input));
+  } catch {
+    return; // a schema that cannot be used says nothing of the input; the server knows
+  }
+  if (checked.ok) return;
+  throw new JexoError('JEXO_INPUT_INVALID', `The input for ${name} is not valid:\n${describeIssues(checked.issues)}`, {
+    where: name,
+    next: 'Correct these fields, or send them all the same with --unchecked.',
+    data: { issues: checked.issues },
   });
 }
 

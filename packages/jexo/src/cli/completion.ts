@@ -55,7 +55,7 @@ export async function completion(
 
       if (/[\u0000-\u001f\u007f-\u009f\u2028\u2029]/.test(word)) continue;
       const safe = quoted ? quoteForShell(word) : word;
-      print(about === undefined ? safe : `${safe}\t${about.replaceAll(/\s+/g, ' ')}`);
+      print(about === undefined || about === '' ? safe : `${safe}\t${about.replaceAll(/\s+/g, ' ')}`);
     }
     return;
   }

@@ -8,6 +8,7 @@ import type { Server } from '../offers/define-server.js';
 import { isServerUrl, parseTarget } from '../targets/target.js';
 import { openTarget, type OpenOptions } from '../targets/open-target.js';
 import { isOfModule, missingSettings, type NeededSetting, type Omission } from '../offers/offer.js';
+import { atRightPath } from './right-path.js';
 import { openWireLog } from './wire-log.js';
 import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
 
@@ -67,7 +68,8 @@ export async function connectTarget(
         },
       );
     // A command that was typed here has what stands here.
-    return { client: await connect(command ?? text!, { ...options, inherit: 'all' }), omitted: [] };
+    const open = () => connect(command ?? text!, { ...options, inherit: 'all' });
+    return { client: command === undefined ? await atRightPath(text!, options.headers, open) : await open(), omitted: [] };
   }
   keepStdoutForResults();
   const server = await openTarget(text!, { fresh, ...(choice && { choice }), ...(rest && { rest }) });

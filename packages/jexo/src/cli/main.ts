@@ -1,7 +1,7 @@
 #!/usr/bin/env node
 import { Command, CommanderError, Option } from 'commander';
 import { catalogue, isJexoError, JexoError, messageOf } from '../errors.js';
-import { RpcError } from '../protocol/json-rpc.js';
+import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import {
   choiceOf,
   collect,
@@ -125,11 +125,7 @@ withClientOptions(withKeeping(withChoice(program.command('call'))))
   .argument('[tool]')
   .argument('[key=value...]', 'the input, each value typed by the tool’s schema')
   .option('--input <json>', 'the input as one JSON object; @file reads it from a file, - from stdin')
-  .addOption(
-    new Option('--timeout <seconds>', 'give up after so many seconds without an answer')
-      .default(60)
-      .argParser(number('--timeout', 1, 86_400)),
-  )
+  .option('--unchecked', 'send the input as it is, without checking it by the tool’s schema first')
   .addOption(standIn())
   .addHelpText(
     'after',
@@ -370,12 +366,23 @@ program
     (await import('./completion.js')).completion(program, shell, options.for ? (command ?? []) : undefined, options.quote ?? false),
   );
 
+/** Pages a person has to visit before a call can be made, each on a line. */
+function pagesIn({ code, data }: RpcError): string {
+  const wanted =
+    code === errorCodes.urlElicitationRequired ? (data as { elicitations?: { url?: unknown }[] } | undefined)?.elicitations : undefined;
+  return (Array.isArray(wanted) ? wanted : [])
+    .map(({ url }) => (typeof url === 'string' ? `\n  Visit first, then call again: ${url}` : ''))
+    .join('');
+}
+
 /** An error in the three parts a person needs: what happened, where, what to do next. */
 function report(error: unknown, asJson: boolean): number {
   const known = isJexoError(error)
     ? error
     : error instanceof RpcError
-      ? new JexoError('JEXO_REMOTE', `The server refused: ${error.message}`, { data: { code: error.code, data: error.data } })
+      ? new JexoError('JEXO_REMOTE', `The server refused: ${error.message}${pagesIn(error)}`, {
+          data: { code: error.code, data: error.data },
+        })
       : undefined;
   if (known === undefined) {
     if (asJson) printJson(JSON.stringify({ error: { code: 'JEXO_INTERNAL', message: messageOf(error) } }));

@@ -1,7 +1,5 @@
-import { connect } from '../client/connect.js';
 import { connectLink } from '../client/connect-link.js';
 import { connectUrl } from '../client/connect-url.js';
-import { isJexoError, JexoError } from '../errors.js';
 import type { ConnectionSpec, Opened, OpenOptions } from '../inspect/connection.js';
 import type { Origins } from '../inspect/shelf.js';
 import { troubleOf } from '../inspect/trouble.js';
@@ -14,6 +12,7 @@ import { stdioLink } from '../transports/stdio-link.js';
 import { isServerUrl, parseTarget } from '../targets/target.js';
 import { readEntryOf } from '../hosts/host-file.js';
 import { reportFault, type RestChoice } from './connect-target.js';
+import { atRightPath } from './right-path.js';
 
 /** Opens what a connection of the bench is about. A module is read again whenever it is saved. */
 export async function openConnection(
@@ -57,35 +56,8 @@ export async function openConnection(
   }
 }
 
-/** Paths that servers are most often at; tried only to say where the right one is. */
-const usualPaths = ['/mcp', '/sse', '/'];
-
-async function openUrl(url: string, options: OpenOptions & { headers?: Readonly<Record<string, string>> }) {
-  try {
-    return await connectUrl(url, options as Parameters<typeof connectUrl>[1]);
-  } catch (error) {
-    const status = isJexoError(error) ? (error.data as { status?: number } | undefined)?.status : undefined;
-    if (status !== 404 && status !== 405) throw error;
-    const found = await rightPath(url, options.headers);
-    if (found === undefined) throw error;
-    throw new JexoError('JEXO_HTTP_STATUS', `There is no server at this path (HTTP ${status}), but there is one at ${found}.`, {
-      where: url,
-      next: `Connect to ${found} instead.`,
-      cause: error,
-    });
-  }
-}
-
-async function rightPath(url: string, headers: Readonly<Record<string, string>> | undefined): Promise<string | undefined> {
-  for (const path of usualPaths) {
-    const other = new URL(path, url).href;
-    if (other === new URL(url).href) continue;
-    const client = await connect(other, { ...(headers && { headers }), timeoutMs: 2000 }).catch(() => undefined);
-    if (client === undefined) continue;
-    await client.close();
-    return other;
-  }
-  return undefined;
+function openUrl(url: string, options: OpenOptions & { headers?: Readonly<Record<string, string>> }) {
+  return atRightPath(url, options.headers, () => connectUrl(url, options as Parameters<typeof connectUrl>[1]));
 }
 
 async function originsOf(server: Server): Promise<Origins> {

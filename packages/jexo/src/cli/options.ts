@@ -78,7 +78,16 @@ export function withChoice(command: Command): Command {
 
 /** The options of every command that talks to a server as a client. */
 export function withClientOptions(command: Command): Command {
-  return command.addOption(header().argParser(collect)).addOption(wire()).addOption(wireLog()).addOption(json());
+  return command
+    .addOption(header().argParser(collect))
+    .addOption(
+      new Option('--timeout <seconds>', 'give up after so many seconds without an answer')
+        .default(60)
+        .argParser(number('--timeout', 1, 86_400)),
+    )
+    .addOption(wire())
+    .addOption(wireLog())
+    .addOption(json());
 }
 
 function splitPair(text: string): [string, string] {

@@ -127,6 +127,7 @@ async function perform(run: Run, options: ReplayOptions, signal: AbortSignal, li
           ...answers,
           ...wireTap(options),
           fresh: true,
+          ...(options.timeout !== undefined && { timeoutMs: options.timeout * 1000 }),
           headers: readHeaders(options.header),
           wireLog: options.wireLog,
         });

@@ -15,6 +15,8 @@ import { note, onErr, presentable, symbols } from './terminal.js';
 /** The options of every command that talks to a server. */
 export interface ClientCommandOptions {
   readonly json?: boolean;
+  /** Seconds without an answer. */
+  readonly timeout?: number;
   readonly header?: string[];
   readonly wireLog?: string;
   readonly wire?: boolean;
@@ -47,6 +49,7 @@ export async function withClient<T>(
     const { client, omitted, server } = await connectTarget(target, {
       headers: readHeaders(options.header),
       signal,
+      ...(options.timeout !== undefined && { timeoutMs: options.timeout * 1000 }),
       wireLog: options.wireLog,
       choice: options.choice,
       rest: options.rest,

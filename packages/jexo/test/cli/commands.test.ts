@@ -41,7 +41,7 @@ test('call answers on stdout; --json gives the exact result', async () => {
 
 test.each([
   ['an unknown tool', ['call', hives, 'mix_sirup'], 2, 'Did you mean mix_syrup'],
-  ['wrong input', ['call', hives, 'mix_syrup', 'colonies=none'], 1, 'colonies: expected number; got "none"'],
+  ['wrong input', ['call', hives, 'mix_syrup', 'colonies=none'], 2, 'colonies: expected number; got "none"'],
   ['an argument that is no pair', ['call', hives, 'mix_syrup', 'colonies'], 2, 'key=value'],
   ['input that is not JSON', ['call', hives, 'mix_syrup', '--input', '{oops'], 2, 'not JSON'],
   ['input that is no object', ['call', hives, 'mix_syrup', '--input', '[1]'], 2, 'one JSON object'],

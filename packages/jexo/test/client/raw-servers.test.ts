@@ -35,7 +35,7 @@ const tool = { name: 'look', inputSchema: { type: 'object' } };
 /** Answers the handshake and lists one tool; `answer` gets everything else, `get` what is asked by GET. */
 async function rawServer(
   answer: Answer,
-  { get, session, greet }: { get?: Answer; session?: () => string | undefined; greet?: Answer } = {},
+  { get, session, greet, tools = [tool] }: { get?: Answer; session?: () => string | undefined; greet?: Answer; tools?: object[] } = {},
 ): Promise<string> {
   let count = 0;
   const server = createServer((request, response) => {
@@ -52,7 +52,7 @@ async function rawServer(
         return json(response, { jsonrpc: '2.0', id: message.id, result: hello }, id === undefined ? {} : { 'mcp-session-id': id });
       }
       if (message.method === 'notifications/initialized') return void response.writeHead(202).end();
-      if (message.method === 'tools/list') return result(asked, { tools: [tool] });
+      if (message.method === 'tools/list') return result(asked, { tools });
       void answer(asked);
     });
   });
@@ -530,7 +530,7 @@ test('a listener, a tap and an escape of a server steer nobody’s terminal', as
   const listed = await jexo(['list', url], { env: { FORCE_COLOR: '1', NO_COLOR: '' } });
   for (const text of [called.stdout, called.stderr, listed.stdout, listed.stderr]) {
     // Our own colours are left, and nothing else.
-    // eslint-disable-next-line no-control-regex
+     
     expect(text.replaceAll(/\u001b\[\d+m/g, '')).not.toMatch(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u202e]/);
   }
   expect(called.stdout).toContain('calm ]0;owned[2J31mred');
@@ -554,4 +554,64 @@ test('storms of changes are merged', async () => {
     void connect(url, { onToolsChanged: () => void count++, onLog: () => resolve() });
   });
   expect(count).toBeLessThan(100);
+});
+
+describe('call, as a client', () => {
+  const needy = {
+    name: 'mix;rm -rf',
+    inputSchema: { type: 'object', properties: { colonies: { type: 'number' } }, required: ['colonies'] },
+  };
+
+  test('checks the input before it sends it, unless it is told not to', async () => {
+    const seen: unknown[] = [];
+    const url = await rawServer(
+      (asked) => {
+        seen.push(asked.message.params);
+        result(asked, { content: [{ type: 'text', text: 'mixed' }] });
+      },
+      { tools: [needy] },
+    );
+    const refused = await jexo(['call', url, needy.name, 'colonies=many']);
+    expect(refused).toMatchObject({ code: 2, stderr: expect.stringContaining('colonies: expected number; got "many"') });
+    expect(seen).toEqual([]);
+    expect(await jexo(['call', url, needy.name, 'colonies=many', '--unchecked'])).toMatchObject({ code: 0, stdout: 'mixed\n' });
+    expect(seen).toEqual([{ name: needy.name, arguments: { colonies: 'many' } }]);
+    // What a server calls its tools is a word on a command line, and nothing more.
+    expect((await jexo(['completion', '--for', '--quote', '--', 'call', url, ''])).stdout).toBe("'mix;rm -rf'\n");
+  });
+
+  test('gives up after --timeout, and says where a person has to go first', async () => {
+    const slow = await rawServer(() => undefined);
+    expect(await jexo(['call', slow, 'look', '--timeout', '1'])).toMatchObject({
+      code: 1,
+      stderr: expect.stringContaining('no answer within'),
+    });
+    const gated = await rawServer(({ message, response }) =>
+      json(response, {
+        jsonrpc: '2.0',
+        id: message.id,
+        error: {
+          code: -32042,
+          message: 'Sign in first',
+          data: { elicitations: [{ mode: 'url', url: 'https://ledger.example/in', elicitationId: 'e', message: 'x' }] },
+        },
+      }),
+    );
+    expect(await jexo(['call', gated, 'look'])).toMatchObject({
+      code: 1,
+      stderr: expect.stringContaining('Visit first, then call again: https://ledger.example/in'),
+    });
+  });
+
+  test('says where the server is when the path is wrong', async () => {
+    const url = await rawServer(() => undefined);
+    const server = open.at(-1)!;
+    const [handler] = server.listeners('request') as [(request: IncomingMessage, response: ServerResponse) => void];
+    server.removeAllListeners('request');
+    server.on('request', (request: IncomingMessage, response: ServerResponse) =>
+      request.url === '/mcp' ? handler(request, response) : void response.writeHead(404).end(),
+    );
+    const { stderr, code } = await jexo(['list', url.replace('/mcp', '/hives')]);
+    expect([code, stderr]).toEqual([3, expect.stringContaining(`there is one at ${url}`)]);
+  });
 });

@@ -1,7 +1,8 @@
 import { lstatSync, readFileSync, symlinkSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import fc from 'fast-check';
-import { parse as parseToml } from 'smol-toml';
+import { parse as parseToml, stringify as stringifyToml } from 'smol-toml';
+import { stringify as stringifyYaml } from 'yaml';
 import { backupOf, openHostFile, withEntry, withoutEntry, writeHostFile } from '../../src/hosts/host-file.js';
 import type { HostEntry } from '../../src/hosts/host-entry.js';
 import { freshFolder } from '../support/command-line.js';
@@ -61,8 +62,12 @@ test('whatever the values, a changed file reads as the configuration with just t
   });
   await fc.assert(
     fc.asyncProperty(config, fc.constantFrom('a.json', 'a.yaml', 'a.toml'), async (value, kind) => {
-      const { stringify } = kind === 'a.toml' ? await import('smol-toml') : kind === 'a.yaml' ? await import('yaml') : JSON;
-      const made = file(kind, stringify(value));
+      const write: Record<string, (value: object) => string> = {
+        'a.json': (each) => JSON.stringify(each),
+        'a.yaml': (each) => stringifyYaml(each),
+        'a.toml': (each) => stringifyToml(each),
+      };
+      const made = file(kind, write[kind]!(value));
       const opened = await openHostFile(made, 'servers');
       await writeHostFile(opened, withEntry(opened, 'ours', ours, false));
       const again = await openHostFile(made, 'servers');

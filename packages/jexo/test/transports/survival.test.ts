@@ -3,6 +3,7 @@ import { spawn } from 'node:child_process';
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { defineServer, prompt, resource, serveHttp, tool, type HttpService, type ServeHttpOptions } from '../../src/index.js';
+import type { Peer } from '../../src/engine/peer.js';
 import { createGate } from '../../src/transports/http/gate.js';
 import { freshFolder, jexo, run, start } from '../support/command-line.js';
 
@@ -401,8 +402,7 @@ describe('bounds', () => {
   });
 
   test('what a peer says of itself is kept in short', async () => {
-    const { Peer } = await import('../../src/engine/peer.js');
-    let peer: InstanceType<typeof Peer> | undefined;
+    let peer: Peer | undefined;
     const server = meadow();
     const own = { ...server, open: (given: Parameters<typeof server.open>[0]) => (peer = server.open(given)) };
     const { url } = await serve({}, own);

@@ -36,6 +36,9 @@ const longestRenewalWaitMs = 30_000;
 /** A server is told that we leave, and not waited for longer. */
 const goodbyeMs = 2000;
 
+const strangerNext =
+  'Something else than a server of this protocol answers there. Check the port and the path; most servers answer at /mcp.';
+
 /** Where a stream stands: enough to take it up again. */
 interface Progress {
   lastEventId: string | undefined;
@@ -112,6 +115,7 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
         `${url} answered with something that is not a protocol message (${why}): ${text.slice(0, 200)}`,
         {
           where: url,
+          next: strangerNext,
         },
       );
     events.receive(message);
@@ -251,7 +255,10 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     // Whatever was not answered by now will not be.
     const what = body === '' ? `nothing (HTTP ${response.status})` : 'a message that is no answer to it';
     for (const id of ids)
-      events.failed(id, new JexoError('JEXO_NOT_PROTOCOL', `${url} answered the request with ${what}.`, { where: url }));
+      events.failed(
+        id,
+        new JexoError('JEXO_NOT_PROTOCOL', `${url} answered the request with ${what}.`, { where: url, next: strangerNext }),
+      );
   };
 
   /** An error that names no request refuses the only one there was. */
