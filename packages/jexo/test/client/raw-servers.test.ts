@@ -530,7 +530,7 @@ test('a listener, a tap and an escape of a server steer nobody’s terminal', as
   const listed = await jexo(['list', url], { env: { FORCE_COLOR: '1', NO_COLOR: '' } });
   for (const text of [called.stdout, called.stderr, listed.stdout, listed.stderr]) {
     // Our own colours are left, and nothing else.
-     
+
     expect(text.replaceAll(/\u001b\[\d+m/g, '')).not.toMatch(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u202e]/);
   }
   expect(called.stdout).toContain('calm ]0;owned[2J31mred');
