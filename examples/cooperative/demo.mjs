@@ -58,8 +58,8 @@ if (once) {
   await tell(['call', address, 'mix_syrup', 'colonies=12', 'season=autumn']);
   await tell(['call', address, 'mites_per_100', 'mites=9']);
   await tell(['call', address, 'days_to_harvest', 'cappedPercent=64', 'dailyGainKg=0.4']);
-  console.log('\nA call with wrong input is answered so that a model can mend it:');
-  await tell(['call', address, 'mix_syrup', 'colonies=0', 'season=winter'], 1);
+  console.log('\nWrong input sent all the same is answered so that a model can correct it:');
+  await tell(['call', address, 'mix_syrup', 'colonies=0', 'season=winter', '--unchecked'], 1);
   await tellStory(address);
   await tellRegistryStory();
   console.log('\nThat is the whole story. To go on by hand: npm run demo');

@@ -119,9 +119,9 @@ export function answerServer({ elicitation, sampling, roots }: ServerAnswers, pa
         throw new RpcError(errorCodes.userRejected, 'The person refused the request');
       // Without tools to choose from, none can be chosen.
       const { tools: _, ...plain } = request;
-      const isNone = request.toolChoice?.mode === 'none';
-      const answer = await sampling.create(isNone ? plain : request, signal);
-      return shapeSamplingAnswer(answer, revision, sampling.tools === true && !isNone && request.tools !== undefined);
+      const toolUse = request.tools === undefined ? 'none' : (request.toolChoice?.mode ?? 'auto');
+      const answer = await sampling.create(toolUse === 'none' ? plain : request, signal);
+      return shapeSamplingAnswer(answer, revision, toolUse);
     };
     let working = 0;
     const { maxConcurrent = 4, maxRounds = 25 } = sampling;

@@ -13,6 +13,8 @@ const options: Options = {
   strict: false,
   verbose: true,
   validateFormats: true,
+  // A field may be called `constructor`: what an object inherits is no field of it.
+  ownProperties: true,
   logger: false,
   code: { optimize: false, regExp: Object.assign(boundedPattern, { code: 'boundedPattern' }) as never },
 };
@@ -65,14 +67,25 @@ export function compileCheck(schema: JsonSchema, where: string, fillDefaults = t
   };
 }
 
-/** Errors of the branches of a union say less than the union's own; keep the ones a person can act on. */
+/** One issue per field and reason; a union of simple kinds is one issue that names them all. */
 function readable(errors: readonly ErrorObject[]): Issue[] {
   const issues = new Map<string, Issue>();
-  for (const error of errors) {
-    const issue = readableIssue(error);
+  const add = (issue: Issue) => {
     const key = `${issue.path} ${issue.expected}`;
     if (!issues.has(key)) issues.set(key, issue);
+  };
+  const left = new Set(errors);
+  for (const union of errors.filter(({ keyword }) => keyword === 'anyOf' || keyword === 'oneOf')) {
+    const branches = [...left].filter(({ schemaPath }) => schemaPath.startsWith(`${union.schemaPath}/`));
+    const whole = readableIssue(union);
+    const parts = branches.map(readableIssue);
+    // What a branch says of a field further down is said by itself.
+    if (parts.length === 0 || parts.some(({ path }) => path !== whole.path)) continue;
+    for (const each of [union, ...branches]) left.delete(each);
+    const [first, ...rest] = new Set(parts.map(({ expected }) => expected));
+    add({ ...whole, expected: [first, ...rest.map((each) => each.replace(/^expected /, ''))].join(', or ') });
   }
+  for (const error of left) add(readableIssue(error));
   return [...issues.values()];
 }
 

@@ -120,7 +120,7 @@ function fieldsToDescribe(schema: JsonSchema): JsonSchema {
 function variableFor(name: string, value: string, secrets: Record<string, string>): string {
   const base = `API_${snakeCase(name.replaceAll(/\W+/g, '_')).toUpperCase()}`.replace('API_X_', 'API_').replace('API_API_', 'API_');
   let variable = base;
-  for (let count = 2; variable in secrets && secrets[variable] !== value; count++) variable = `${base}_${count}`;
+  for (let count = 2; Object.hasOwn(secrets, variable) && secrets[variable] !== value; count++) variable = `${base}_${count}`;
   secrets[variable] = value;
   return variable;
 }
@@ -142,7 +142,7 @@ function shapePaths(paths: readonly string[]): { path: string; values: Record<st
         .replace(/ies$/, 'y')
         .replace(/([^s])s$/, '$1');
       let name = noun;
-      for (let count = 2; name in values; count++) name = `${noun}_${count}`;
+      for (let count = 2; Object.hasOwn(values, name); count++) name = `${noun}_${count}`;
       values[name] = decodeURIComponent(segment);
       return `{${name}}`;
     });
@@ -179,12 +179,12 @@ export function jsonSchema(values: readonly unknown[], withExamples: boolean): J
   if (kind === 'object') {
     const objects = present as Record<string, unknown>[];
     const names = [...new Set(objects.flatMap((each) => Object.keys(each)))];
-    const required = names.filter((name) => objects.every((each) => name in each));
+    const required = names.filter((name) => objects.every((each) => Object.hasOwn(each, name)));
     const properties = Object.fromEntries(
       names.map((name) => [
         name,
         jsonSchema(
-          objects.flatMap((each) => (name in each ? [each[name]] : [])),
+          objects.flatMap((each) => (Object.hasOwn(each, name) ? [each[name]] : [])),
           withExamples && !secretName.test(name),
         ),
       ]),

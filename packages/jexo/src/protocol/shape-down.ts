@@ -155,14 +155,16 @@ export function shapeSampling(params: CreateMessageParams, revision: Revision): 
  * where tools were given.
  * @throws RpcError for an answer that is none
  */
-export function shapeSamplingAnswer(answer: CreateMessageResult, revision: Revision, mayUseTools: boolean): object {
+export function shapeSamplingAnswer(answer: CreateMessageResult, revision: Revision, toolUse: 'none' | 'auto' | 'required'): object {
   const none = (why: string) => new RpcError(errorCodes.internalError, `The model gave no usable answer: ${why}`);
   if (typeof answer !== 'object' || answer === null) throw none('nothing came');
   const blocks = ([answer.content].flat() as (SamplingContent | undefined)[]).filter(
     (each) => typeof each?.type === 'string',
   ) as SamplingContent[];
   if (blocks.length === 0) throw none('it has no content');
-  if (!mayUseTools && blocks.some(({ type }) => type === 'tool_use')) throw none('it wants a tool that it was not given');
+  const usesTool = blocks.some(({ type }) => type === 'tool_use');
+  if (toolUse === 'none' && usesTool) throw none('it wants a tool that it was not given');
+  if (toolUse === 'required' && !usesTool) throw none('it uses no tool, though the server required one');
   const { role = 'assistant', model = 'unknown', stopReason, _meta } = answer as CreateMessageResult & { _meta?: object };
   const rest = { role, model, ...(stopReason !== undefined && { stopReason }), ...(_meta !== undefined && { _meta }) };
   if (since(revision, '2025-11-25')) return { ...rest, content: blocks.length === 1 ? blocks[0] : blocks };

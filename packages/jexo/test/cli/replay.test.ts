@@ -19,7 +19,7 @@ describe('a sheet that is kept', () => {
   test('from calls, reads and prompts; and replayed', async () => {
     for (const words of [
       ['call', hives, 'mix_syrup', 'colonies=12', 'season=autumn'],
-      ['call', hives, 'mites_per_100', 'mites=9', 'bees=2'],
+      ['call', hives, 'mites_per_100', 'mites=9', 'bees=2', '--unchecked'],
       ['read', apiary, 'hive://MR-03'],
       ['prompt', apiary, 'lot_label', 'lot=H-204', 'language=fr'],
     ]) {

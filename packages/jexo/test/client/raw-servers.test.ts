@@ -1,67 +1,26 @@
-import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import fc from 'fast-check';
 import { jest } from '@jest/globals';
-import { connect, type Client, type ConnectOptions } from '../../src/index.js';
+import { connect, type ConnectOptions } from '../../src/index.js';
 import { connect as connectUnjudged } from '../../src/client/connect.js';
 import { freshFolder, jexo } from '../support/command-line.js';
+import {
+  rawServers,
+  closeRawServers,
+  hello,
+  connectTo,
+  json,
+  rawServer,
+  result,
+  tool,
+  type Answer,
+  type Asked,
+} from '../support/raw-server.js';
 
-/** Servers written by hand, with nothing of ours in them: what a client meets in the world. */
-interface Asked {
-  readonly request: IncomingMessage;
-  readonly message: { readonly id?: unknown; readonly method?: string; readonly params?: Record<string, unknown> };
-  readonly response: ServerResponse;
-  readonly count: number;
-}
-type Answer = (asked: Asked) => void | Promise<void>;
-
-const open: Server[] = [];
-afterEach(() => open.splice(0).map((server) => server.close().closeAllConnections()));
-
-const hello = {
-  protocolVersion: '2025-11-25',
-  capabilities: { tools: {}, logging: {}, resources: { subscribe: true } },
-  serverInfo: { name: 'raw', version: '1' },
-};
-const json = (response: ServerResponse, value: unknown, headers: Record<string, string> = {}, status = 200) => {
-  response.writeHead(status, { 'content-type': 'application/json', ...headers });
-  response.end(typeof value === 'string' ? value : JSON.stringify(value));
-};
-const result = ({ message, response }: Asked, value: unknown) => json(response, { jsonrpc: '2.0', id: message.id, result: value });
-const tool = { name: 'look', inputSchema: { type: 'object' } };
-
-/** Answers the handshake and lists one tool; `answer` gets everything else, `get` what is asked by GET. */
-async function rawServer(
-  answer: Answer,
-  { get, session, greet, tools = [tool] }: { get?: Answer; session?: () => string | undefined; greet?: Answer; tools?: object[] } = {},
-): Promise<string> {
-  let count = 0;
-  const server = createServer((request, response) => {
-    let body = '';
-    request.on('data', (chunk: Buffer) => (body += chunk.toString()));
-    request.on('end', () => {
-      const message = (body === '' ? {} : JSON.parse(body)) as Asked['message'];
-      const asked: Asked = { request, message, response, count: count++ };
-      if (request.method === 'GET') return void (get ?? (({ response: to }) => void to.writeHead(405).end()))(asked);
-      if (request.method === 'DELETE') return void response.writeHead(204).end();
-      if (message.method === 'initialize') {
-        if (greet !== undefined) return void greet(asked);
-        const id = session?.();
-        return json(response, { jsonrpc: '2.0', id: message.id, result: hello }, id === undefined ? {} : { 'mcp-session-id': id });
-      }
-      if (message.method === 'notifications/initialized') return void response.writeHead(202).end();
-      if (message.method === 'tools/list') return result(asked, { tools });
-      void answer(asked);
-    });
-  });
-  open.push(server);
-  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
-  return `http://127.0.0.1:${(server.address() as AddressInfo).port}/mcp`;
-}
-const join2 = (url: string, options: ConnectOptions = {}): Promise<Client> =>
-  connectUnjudged(url, { backOffMs: 5, timeoutMs: 3000, ...options });
+afterEach(closeRawServers);
 
 describe('an answer that cannot be one fails its request at once', () => {
   test.each<[string, Answer, string | number]>([
@@ -118,13 +77,13 @@ describe('an answer that cannot be one fails its request at once', () => {
       'JEXO_HTTP_STATUS',
     ],
   ])('%s', async (_what, answer, code) => {
-    const client = await join2(await rawServer(answer), { timeoutMs: 60_000 });
+    const client = await connectTo(await rawServer(answer), { timeoutMs: 60_000 });
     await expect(client.call('look')).rejects.toMatchObject({ code });
     await client.close();
   });
 
   test('and is told apart from a server that is slow', async () => {
-    const client = await join2(await rawServer(() => undefined), { timeoutMs: 50 });
+    const client = await connectTo(await rawServer(() => undefined), { timeoutMs: 50 });
     await expect(client.call('look')).rejects.toMatchObject({ code: 'JEXO_TIMEOUT' });
     await client.close();
   });
@@ -135,7 +94,7 @@ test('whatever bytes a server answers with, the request ends within its bound an
   let type = '';
   let status = 200;
   const url = await rawServer(({ response }) => void response.writeHead(status, { 'content-type': type }).end(Buffer.from(bytes)));
-  const client = await join2(url, { timeoutMs: 1500, maxAttempts: 1 });
+  const client = await connectTo(url, { timeoutMs: 1500, maxAttempts: 1 });
   const piece = fc.oneof(
     fc.constantFrom(
       '{"jsonrpc":"2.0","id":',
@@ -194,7 +153,7 @@ describe('the standing stream', () => {
       },
     });
     await new Promise<void>((resolve, reject) => {
-      join2(url, { onToolsChanged: resolve }).catch(reject);
+      connectTo(url, { onToolsChanged: resolve }).catch(reject);
     });
     expect(opened).toBe(9);
   });
@@ -222,7 +181,7 @@ describe('the standing stream', () => {
       },
     );
     const renewed = new Promise<void>((resolve) => {
-      void join2(url, { onRenewed: resolve }).then(async (client) => {
+      void connectTo(url, { onRenewed: resolve }).then(async (client) => {
         await client.setLogLevel('error');
         await client.watch('hive://MR-03', () => undefined);
       });
@@ -240,7 +199,7 @@ describe('the standing stream', () => {
       session: () => `s-${++handshakes}`,
       get: ({ response }) => void response.writeHead(404).end(),
     });
-    const client = await join2(url);
+    const client = await connectTo(url);
     const calls = await Promise.allSettled(Array.from({ length: 20 }, () => client.call('look')));
     expect(calls.every(({ status }) => status === 'rejected')).toBe(true);
     expect(handshakes).toBeLessThanOrEqual(3);
@@ -258,7 +217,7 @@ describe('the standing stream', () => {
         response.end(event({ jsonrpc: '2.0', id: 2, result: { content: [] } }, 2));
       },
     });
-    const client = await join2(url, { timeoutMs: 20_000 });
+    const client = await connectTo(url, { timeoutMs: 20_000 });
     expect(await client.call('look')).toEqual({ content: [] });
     expect(polls).toBe(12);
     await client.close();
@@ -281,7 +240,7 @@ describe('the standing stream', () => {
       },
     );
     let closed = 0;
-    const client = await join2(url, { onClosed: () => void closed++ });
+    const client = await connectTo(url, { onClosed: () => void closed++ });
     await expect(client.call('look')).rejects.toMatchObject({ code: 'JEXO_SESSION_LOST', next: expect.stringContaining('Call again') });
     expect(await client.call('look')).toEqual({ content: [] });
     expect(closed).toBe(0);
@@ -296,7 +255,7 @@ describe('one thing that is wrong does not take the rest along', () => {
     const url = await rawServer(() => undefined, {
       greet: ({ message, response }) => json(response, { jsonrpc: '2.0', id: message.id, result: { protocolVersion: '2025-11-25' } }),
     });
-    const client = await join2(url, { onDeviation: (account) => void told.push(account) });
+    const client = await connectTo(url, { onDeviation: (account) => void told.push(account) });
     expect(client.server).toMatchObject({ capabilities: {}, serverInfo: { name: 'unnamed server' } });
     expect(told).toEqual(['The server’s answer to initialize has no capabilities and no serverInfo.']);
     await expect(client.tools()).rejects.toMatchObject({ code: 'JEXO_NOT_SUPPORTED' });
@@ -313,7 +272,7 @@ describe('one thing that is wrong does not take the rest along', () => {
           result: { ...hello, capabilities: { tools: null, logging: false, prompts: null } },
         }),
     });
-    const client = await join2(url);
+    const client = await connectTo(url);
     for (const task of [client.tools(), client.prompts(), client.tasks(), client.setLogLevel('info')])
       await expect(task).rejects.toMatchObject({ code: 'JEXO_NOT_SUPPORTED' });
     expect(() => client.setRoots([])).toThrow('No roots were declared');
@@ -325,7 +284,7 @@ describe('one thing that is wrong does not take the rest along', () => {
     const told: string[] = [];
     const many = Array.from({ length: 150_000 }, (_, index) => ({ uri: `hive://${index}`, name: `h${index}` }));
     const url = await rawServer((asked) => result(asked, { resources: [...many, null, { name: 'no address' }], nextCursor: null }));
-    const client = await join2(url, { onDeviation: (account) => void told.push(account), timeoutMs: 30_000 });
+    const client = await connectTo(url, { onDeviation: (account) => void told.push(account), timeoutMs: 30_000 });
     expect(await client.resources()).toHaveLength(150_000);
     expect(told.at(-1)).toBe('resources/list gave 2 entries without a name or an address; they are left out.');
     await client.close();
@@ -353,10 +312,10 @@ describe('one thing that is wrong does not take the rest along', () => {
         json(response, { jsonrpc: '2.0', id, result: answer });
       });
     });
-    open.push(server);
+    rawServers.push(server);
     await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
     const told: string[] = [];
-    const client = await join2(`http://127.0.0.1:${(server.address() as AddressInfo).port}/mcp`, {
+    const client = await connectTo(`http://127.0.0.1:${(server.address() as AddressInfo).port}/mcp`, {
       onDeviation: (account) => void told.push(account),
     });
     expect(await client.tools()).toHaveLength(6);
@@ -385,7 +344,7 @@ describe('one thing that is wrong does not take the rest along', () => {
         );
       response.end(`data: ${JSON.stringify({ jsonrpc: '2.0', id: message.id, result: { content: [] } })}\n\n`);
     });
-    const client = await join2(url);
+    const client = await connectTo(url);
     let count = 0;
     const onProgress = () => {
       count++;
@@ -401,17 +360,17 @@ describe('one thing that is wrong does not take the rest along', () => {
 
 test('connecting can be stopped, and every wait has an end', async () => {
   const silent = createServer(() => undefined);
-  open.push(silent);
+  rawServers.push(silent);
   await new Promise<void>((resolve) => silent.listen(0, '127.0.0.1', resolve));
   const url = `http://127.0.0.1:${(silent.address() as AddressInfo).port}/mcp`;
   const stop = new AbortController();
   setTimeout(() => stop.abort(), 30);
-  await expect(join2(url, { signal: stop.signal, timeoutMs: 60_000 })).rejects.toMatchObject({ code: 'JEXO_CANCELLED' });
-  await expect(join2(url, { timeoutMs: 40 })).rejects.toMatchObject({ code: 'JEXO_TIMEOUT' });
+  await expect(connectTo(url, { signal: stop.signal, timeoutMs: 60_000 })).rejects.toMatchObject({ code: 'JEXO_CANCELLED' });
+  await expect(connectTo(url, { timeoutMs: 40 })).rejects.toMatchObject({ code: 'JEXO_TIMEOUT' });
   // Leaving is not waited for longer than it takes to say.
   const mute = await rawServer(() => undefined, { session: () => 's' });
-  const server = open.at(-1)!;
-  const client = await join2(mute);
+  const server = rawServers.at(-1)!;
+  const client = await connectTo(mute);
   server.removeAllListeners('request');
   const began = performance.now();
   await client.close();
@@ -428,7 +387,7 @@ test('headers of the user, the session and the body stay with the server they we
   });
   const url = await rawServer(() => undefined, { greet: ({ response }) => void response.writeHead(308, { location: elsewhere }).end() });
   const events: unknown[] = [];
-  await expect(join2(url, { headers: { 'x-hive-pass': 'precious' }, tap: (each) => void events.push(each) })).rejects.toMatchObject({
+  await expect(connectTo(url, { headers: { 'x-hive-pass': 'precious' }, tap: (each) => void events.push(each) })).rejects.toMatchObject({
     code: 'JEXO_HTTP_STATUS',
     message: expect.stringContaining('another place'),
   });
@@ -605,7 +564,7 @@ describe('call, as a client', () => {
 
   test('says where the server is when the path is wrong', async () => {
     const url = await rawServer(() => undefined);
-    const server = open.at(-1)!;
+    const server = rawServers.at(-1)!;
     const [handler] = server.listeners('request') as [(request: IncomingMessage, response: ServerResponse) => void];
     server.removeAllListeners('request');
     server.on('request', (request: IncomingMessage, response: ServerResponse) =>

@@ -146,5 +146,6 @@ test('a guessed schema fits every value it was guessed from', async () => {
       const check = compileSchema({ type: 'object', properties: { value: schema } }, 'input', 'guess');
       for (const value of plain) expect(await check.check({ value })).toMatchObject({ ok: true });
     }),
+    { examples: [[[{}, { valueOf: null, constructor: 1 }]]] },
   );
 });
