@@ -57,6 +57,7 @@ function proofs() {
 }
 
 function page() {
+  const mutants = /^\d+ of \d+ mutants.*$/m.exec(readFileSync(join(root, 'docs/mutants.md'), 'utf8'))[0];
   const proven = proofs();
   const reasonOf = new Map(Object.entries(without).flatMap(([reason, list]) => list.map((each) => [each, reasons[reason]])));
   const lines = [];
@@ -95,6 +96,8 @@ function page() {
     '',
     'Beside these, every message that a connection of a test sends or receives (`test/support/connect.ts`) is checked against the JSON',
     'Schema of its revision, and all of the reference samples are judged by our own grammar.',
+    '',
+    `For duties that were once called proven and were not, the line that obeys is broken on purpose: ${mutants} [Which](mutants.md).`,
   ];
   return { text: `${[...head, ...lines].join('\n')}\n`, bare };
 }

@@ -115,8 +115,10 @@ export interface Question {
   readonly connection: number;
   readonly kind: 'form' | 'page' | 'sampling';
   readonly message: string;
+  readonly asker: { readonly server: string; readonly tool?: string; readonly task?: string };
   readonly schema?: JsonSchema;
   readonly url?: string;
+  readonly warnings?: readonly string[];
   readonly request?: { readonly messages: readonly Message[]; readonly systemPrompt?: string; readonly maxTokens: number };
   readonly state: 'open' | 'answered' | 'declined' | 'withdrawn';
   readonly answer?: unknown;

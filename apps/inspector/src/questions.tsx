@@ -14,6 +14,13 @@ const titles: Record<Question['kind'], string> = {
 };
 const ended: Record<Question['state'], string> = { open: '', answered: 'answered', declined: 'declined', withdrawn: 'withdrawn' };
 
+/** The server, the tool and the task a question comes from: a person should know whom they answer. */
+function askedBy({ server, tool, task }: Question['asker']): string {
+  return [`Asked by ${server}`, ...(tool === undefined ? [] : [`tool ${tool}`]), ...(task === undefined ? [] : [`task ${task}`])].join(
+    ', ',
+  );
+}
+
 /** What the server asks, answered in the place where it came. */
 export function QuestionCard({ question }: { question: Question }) {
   const [trouble, setTrouble] = useState<Trouble>();
@@ -28,6 +35,7 @@ export function QuestionCard({ question }: { question: Question }) {
       <p className="step">
         {titles[question.kind]} {ended[question.state] && <strong>· {ended[question.state]}</strong>}
       </p>
+      <p className="quiet">{askedBy(question.asker)}</p>
       {question.kind !== 'sampling' && <p className="asked">{question.message}</p>}
       {question.state !== 'open' ? (
         question.answer !== undefined && (
@@ -93,6 +101,11 @@ function PageQuestion({ question, onAnswer }: Part) {
       <p>
         <code className="url">{question.url}</code>
       </p>
+      {question.warnings?.map((warning) => (
+        <p key={warning} className="warning">
+          {warning}
+        </p>
+      ))}
       <div className="actions">
         {safe && (
           <a

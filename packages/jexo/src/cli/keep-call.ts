@@ -57,8 +57,8 @@ export function notingReplies(answers: ServerAnswers): { answers: ServerAnswers;
       ...(sampling && {
         sampling: {
           ...sampling,
-          create: async (request, signal) => {
-            const reply = await sampling.create(request, signal);
+          create: async (request, signal, asker) => {
+            const reply = await sampling.create(request, signal, asker);
             const [first] = [reply.content].flat();
             replies.push(first?.type === 'text' ? { say: first.text } : 'decline');
             return reply;

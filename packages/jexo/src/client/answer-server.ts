@@ -49,7 +49,7 @@ export interface ServerAnswers {
   };
   readonly sampling?: {
     /** Throw `RpcError(errorCodes.userRejected, …)` when the person refuses. */
-    readonly create: (request: CreateMessageParams, signal: AbortSignal) => Answered<CreateMessageResult>;
+    readonly create: (request: CreateMessageParams, signal: AbortSignal, asker: Asker) => Answered<CreateMessageResult>;
     /** Asked before every request: false refuses it in the person's name. Default: `create` sees to it. */
     readonly consent?: (request: CreateMessageParams, asker: Asker) => Answered<boolean>;
     /** True when the model can be given tools. */
@@ -120,7 +120,7 @@ export function answerServer({ elicitation, sampling, roots }: ServerAnswers, pa
       // Without tools to choose from, none can be chosen.
       const { tools: _, ...plain } = request;
       const toolUse = request.tools === undefined ? 'none' : (request.toolChoice?.mode ?? 'auto');
-      const answer = await sampling.create(toolUse === 'none' ? plain : request, signal);
+      const answer = await sampling.create(toolUse === 'none' ? plain : request, signal, asker);
       return shapeSamplingAnswer(answer, revision, toolUse);
     };
     let working = 0;

@@ -1,4 +1,4 @@
-import type { ServerAnswers } from '../client/answer-server.js';
+import type { Asker, ServerAnswers } from '../client/answer-server.js';
 import type { Client } from '../client/connect-link.js';
 import type { Issue } from '../offers/schema.js';
 import type {
@@ -71,8 +71,11 @@ export interface Question {
   readonly connection: number;
   readonly kind: 'form' | 'page' | 'sampling';
   readonly message: string;
+  readonly asker: Asker;
   readonly schema?: JsonSchema;
   readonly url?: string;
+  /** What a person should know of the address. */
+  readonly warnings?: readonly string[];
   readonly request?: CreateMessageParams;
   readonly state: 'open' | 'answered' | 'declined' | 'withdrawn';
   readonly answer?: unknown;

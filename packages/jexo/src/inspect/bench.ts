@@ -1,3 +1,4 @@
+import type { Asker } from '../client/answer-server.js';
 import { compileSchema } from '../offers/schema.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { CreateMessageParams, CreateMessageResult, ElicitResult, ProgressUpdate, Task, Tool } from '../protocol/types.js';
@@ -78,10 +79,15 @@ export function createBench({ open, show, maxCalls = 200 }: BenchOptions): Bench
         ? { action: 'accept', content: reply.content ?? {} }
         : { action: reply.action };
 
-  const sample = async (connection: number, request: CreateMessageParams, signal: AbortSignal): Promise<CreateMessageResult> => {
+  const sample = async (
+    connection: number,
+    request: CreateMessageParams,
+    signal: AbortSignal,
+    asker: Asker,
+  ): Promise<CreateMessageResult> => {
     const [first] = [request.messages.at(-1)?.content ?? []].flat();
     const message = first?.type === 'text' ? first.text : 'The server wants the model’s answer.';
-    const reply = await ask({ connection, kind: 'sampling', message, request }, signal);
+    const reply = await ask({ connection, kind: 'sampling', message, asker, request }, signal);
     if (reply?.action !== 'accept') throw new RpcError(errorCodes.userRejected, 'The person refused the request');
     if (reply.standIn) return standInModel(request);
     return { role: 'assistant', content: { type: 'text', text: reply.text ?? '' }, model: 'a person at the bench', stopReason: 'endTurn' };
@@ -93,14 +99,14 @@ export function createBench({ open, show, maxCalls = 200 }: BenchOptions): Bench
       open,
       {
         elicitation: {
-          form: async ({ message, requestedSchema, signal }) =>
-            toElicited(await ask({ connection: id, kind: 'form', message, schema: requestedSchema }, signal)),
-          url: async ({ message, url, signal }) => {
-            const { action } = toElicited(await ask({ connection: id, kind: 'page', message, url }, signal));
+          form: async ({ message, requestedSchema, asker, signal }) =>
+            toElicited(await ask({ connection: id, kind: 'form', message, asker, schema: requestedSchema }, signal)),
+          url: async ({ message, url, warnings, asker, signal }) => {
+            const { action } = toElicited(await ask({ connection: id, kind: 'page', message, asker, url, warnings }, signal));
             return { action };
           },
         },
-        sampling: { create: (request, signal) => sample(id, request, signal) },
+        sampling: { create: (request, signal, asker) => sample(id, request, signal, asker) },
       },
       {
         state(state) {

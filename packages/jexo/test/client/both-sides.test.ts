@@ -91,8 +91,13 @@ describe('[MCP-031] [MCP-032] only what revision and capabilities allow is sent'
     const form = { message: 'Which?', requestedSchema: { type: 'object', properties: {} } };
     const older = await join(await asking((ask) => ask('elicitation/create', form), { protocolVersion: '2025-03-26' }), answers);
     expect(await told(older)).toMatchObject({ error: { code: -32601 } });
-    const newer = await join(await asking((ask) => ask('elicitation/create', { ...form, mode: 'url' })), answers);
-    expect(await told(newer)).toMatchObject({ error: { code: -32602 } });
+    const newer = await join(
+      await asking((ask) =>
+        ask('elicitation/create', { message: 'Pay', mode: 'url', url: 'https://pay.alderwick.example/', elicitationId: 'e-1' }),
+      ),
+      answers,
+    );
+    expect(await told(newer)).toMatchObject({ error: { code: -32602, message: 'This client did not declare elicitation by url' } });
     const none = await join(await asking((ask) => ask('roots/list', {})), answers);
     expect(await told(none)).toMatchObject({ error: { code: -32601 } });
   });
@@ -298,9 +303,13 @@ describe('[MCP-068] [MCP-074] schemas of 2020-12 hold', () => {
         { name: 'look', inputSchema: { type: 'object' }, outputSchema: newest },
       ],
     });
-    const client = await join(url);
+    const departures: string[] = [];
+    const client = await join(url, { onDeviation: (account) => void departures.push(account) });
     await client.tools();
     answer = { content: [], structuredContent: fits };
+    // A schema that cannot be used costs its own check and nothing else.
+    expect(await client.call('broken')).toEqual(answer);
+    expect(departures.filter((each) => each.includes('output schema of broken'))).toHaveLength(1);
     expect(await client.call('look')).toEqual(answer);
     for (const structuredContent of [...misfits, undefined]) {
       answer = { content: [], structuredContent };
@@ -326,9 +335,11 @@ test('[MCP-112] a root that steps upwards never leaves, however it is written', 
   const uris = [...steps.map((step) => `file:///srv/${step}/etc`), 'file:///srv/..', 'file:///srv/a%2f..%2fb', 'https://a.example/'];
   const url = await asking((ask) => ask('roots/list', {}));
   for (const uri of uris) await expect(join(url, { roots: [{ uri }] })).rejects.toMatchObject({ code: 'JEXO_DEFINITION' });
-  const client = await join(url, { roots: [{ uri: 'file:///srv/a..b/50%25%20off' }] });
+  const client = await join(url, { roots: [{ uri: 'file:///srv/a..b/50%25%20off' }, { uri: 'file:///srv/50%2525' }] });
   for (const uri of uris) expect(() => client.setRoots([{ uri }])).toThrow(expect.objectContaining({ code: 'JEXO_DEFINITION' }));
-  expect(await told(client)).toMatchObject({ result: { roots: [{ uri: 'file:///srv/a..b/50%25%20off' }] } });
+  expect(await told(client)).toMatchObject({
+    result: { roots: [{ uri: 'file:///srv/a..b/50%25%20off' }, { uri: 'file:///srv/50%2525' }] },
+  });
 });
 
 test('[MCP-125] the model uses tools as toolChoice says: not at all, at will, or surely', async () => {
