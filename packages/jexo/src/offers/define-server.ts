@@ -33,6 +33,11 @@ export interface ServerDefinition {
   readonly icons?: readonly Icon[];
   readonly websiteUrl?: string;
   readonly offers: readonly (Offer | Source)[];
+  /**
+   * Declared to every client beside what the offers are for: features that both sides have agreed on outside the standard (Lifecycle,
+   * "Capability Negotiation"). What a client declares is in `call.session.clientCapabilities`.
+   */
+  readonly capabilities?: Pick<ServerCapabilities, 'experimental' | 'extensions'>;
   /** Runs around every handler, outermost first. */
   readonly middleware?: readonly Middleware[];
   /** Entries a page of a listing holds. Default 100. */
@@ -138,7 +143,12 @@ export function defineServer(definition: ServerDefinition): Server {
 
   const info = infoOf(definition);
   const initialize = withCatalogue((found, params, exchange) => {
-    const capabilities = capabilitiesOf(found, definition.changes === true || mayChange(active), tellsRequestersApart(exchange));
+    const { experimental, extensions } = definition.capabilities ?? {};
+    const capabilities: ServerCapabilities = {
+      ...(experimental !== undefined && { experimental }),
+      ...(extensions !== undefined && { extensions }),
+      ...capabilitiesOf(found, definition.changes === true || mayChange(active), tellsRequestersApart(exchange)),
+    };
     const answer = answerInitialize(exchange.peer, params, { info, capabilities, instructions: active.instructions });
     // Only now: a handshake that is refused changes nothing.
     sessionOf(exchange).declared = capabilities;

@@ -2,7 +2,7 @@ import type { Peer } from '../engine/peer.js';
 import { Rate } from '../engine/rate.js';
 import type { Caller } from '../engine/servable.js';
 import { since } from '../protocol/revisions.js';
-import { logLevels, type Implementation, type LogLevel, type ServerCapabilities } from '../protocol/types.js';
+import { logLevels, type ClientCapabilities, type Implementation, type LogLevel, type ServerCapabilities } from '../protocol/types.js';
 
 /** What a client may be able to do for a handler. */
 export type ClientAbility = 'sampling' | 'sampling.tools' | 'sampling.context' | 'elicitation.form' | 'elicitation.url' | 'roots';
@@ -34,6 +34,11 @@ export class Session {
   /** What the client calls itself; undefined before the handshake. */
   get client(): Implementation | undefined {
     return this.peer.remote?.info;
+  }
+
+  /** What the client declared that it can do, as it said it; undefined before the handshake. */
+  get clientCapabilities(): ClientCapabilities | undefined {
+    return this.peer.remote?.capabilities;
   }
 
   get revision(): string {

@@ -129,6 +129,23 @@ describe('[MCP-031] [MCP-032] only what revision and capabilities allow is sent'
   });
 });
 
+test('both sides declare what they have agreed on outside the standard', async () => {
+  const ours = { experimental: { 'alderwick/scales': { unit: 'kg' } }, extensions: { 'example.alderwick/labels': {} } };
+  const server = defineServer({
+    name: 'meadow',
+    version: '1',
+    capabilities: ours,
+    offers: [tool('heard', {}, (_input, call) => JSON.stringify(call.session.clientCapabilities))],
+  });
+  const url = await serve(server);
+  const raw = await rawClient(url, '2025-06-18');
+  expect(raw.heard[0]!.result!.capabilities).toEqual({ ...ours, logging: {}, tools: { listChanged: true } });
+  const client = await join(url, { capabilities: ours });
+  expect(client.server.capabilities).toMatchObject(ours);
+  const { content } = await client.call('heard');
+  expect(JSON.parse((content[0] as { text: string }).text)).toEqual(ours);
+});
+
 const manualTasks = () => {
   const seen: Asked['message'][] = [];
   const task = { taskId: 't-1', status: 'working', createdAt: '2026-05-04T06:00:00Z', lastUpdatedAt: '2026-05-04T06:00:00Z', ttl: null };
