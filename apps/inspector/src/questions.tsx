@@ -35,7 +35,7 @@ export function QuestionCard({ question }: { question: Question }) {
       <p className="step">
         {titles[question.kind]} {ended[question.state] && <strong>· {ended[question.state]}</strong>}
       </p>
-      <p className="quiet">{askedBy(question.asker)}</p>
+      <p className="step">{askedBy(question.asker)}</p>
       {question.kind !== 'sampling' && <p className="asked">{question.message}</p>}
       {question.state !== 'open' ? (
         question.answer !== undefined && (

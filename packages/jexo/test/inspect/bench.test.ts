@@ -31,6 +31,7 @@ const server = defineServer({
       call.progress(1, 2);
       return new Promise((resolve) => call.signal.addEventListener('abort', resolve));
     }),
+    tool('visit', {}, (_input, call) => call.askByUrl('Sign in.', 'https://xn--hney-6qa.example/sign-in').then(() => 'seen')),
     tool(
       'ask',
       {},
@@ -73,6 +74,7 @@ test('a call goes from its sheet to its answer, and every message is on the trac
   expect(state!.shelf.map(({ kind, key }) => [kind, key])).toEqual([
     ['tool', 'add'],
     ['tool', 'wait'],
+    ['tool', 'visit'],
     ['tool', 'ask'],
     ['resource', 'scale://MR-03'],
     ['prompt', 'greet'],
@@ -132,7 +134,13 @@ test.each([
   const asked = new Promise<Question>((resolve) => own.subscribe((event) => event.kind === 'question' && resolve(event.question)));
   const { id } = own.call(request('ask'));
   const question = await asked;
-  expect(question).toMatchObject({ kind: 'form', message: 'Where?', state: 'open', schema: { properties: { where: {} } } });
+  expect(question).toMatchObject({
+    kind: 'form',
+    message: 'Where?',
+    state: 'open',
+    schema: { properties: { where: {} } },
+    asker: { tool: 'ask' },
+  });
   expect(own.questions()).toHaveLength(1);
   expect(own.reply(question.id, given)).toBe(true);
   const sheet = await settled(own, id);
@@ -141,6 +149,22 @@ test.each([
   else expect(sheet.status).toBe('failed');
   expect(own.reply(question.id, given)).toBe(false);
   expect(own.questions()).toEqual([]);
+  await own.close();
+});
+
+test('a page is shown with who sends the person there, and what to beware of', async () => {
+  const own = await connected();
+  const asked = new Promise<Question>((resolve) => own.subscribe((event) => event.kind === 'question' && resolve(event.question)));
+  const { id } = own.call(request('visit'));
+  const question = await asked;
+  expect(question).toMatchObject({
+    kind: 'page',
+    asker: { tool: 'visit' },
+    url: 'https://xn--hney-6qa.example/sign-in',
+    warnings: [expect.stringContaining('xn--hney-6qa.example')],
+  });
+  own.reply(question.id, { action: 'decline' });
+  expect((await settled(own, id)).status).toBe('failed');
   await own.close();
 });
 

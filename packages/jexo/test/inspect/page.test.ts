@@ -200,6 +200,7 @@ inChromium('what the server asks is answered in place: a form, a refusal, a mode
   await page.getByRole('button', { name: 'Call', exact: true }).click();
   const asked = page.getByRole('group', { name: 'The server asks a person' });
   await asked.getByText('Which apiary should it go to?').waitFor();
+  await asked.getByText('Asked by Alderwick apiary, tool move_hive').waitFor();
   await asked.getByRole('combobox').selectOption('LM');
   await asked.getByRole('button', { name: 'Accept' }).click();
   await asked.getByText('Move UC-02 to LM?').waitFor();
