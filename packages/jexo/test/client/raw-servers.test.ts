@@ -83,8 +83,8 @@ describe('an answer that cannot be one fails its request at once', () => {
   });
 
   test('and is told apart from a server that is slow', async () => {
-    const client = await connectTo(await rawServer(() => undefined), { timeoutMs: 50 });
-    await expect(client.call('look')).rejects.toMatchObject({ code: 'JEXO_TIMEOUT' });
+    const client = await connectTo(await rawServer(() => undefined));
+    await expect(client.call('look', {}, { timeoutMs: 50 })).rejects.toMatchObject({ code: 'JEXO_TIMEOUT' });
     await client.close();
   });
 });

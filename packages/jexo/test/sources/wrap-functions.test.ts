@@ -454,13 +454,20 @@ describe('reading again', () => {
       onReload: (reloaded) => (heard.push(reloaded), waiting.splice(0).forEach((go) => go())),
     });
     let told = 0;
-    const client = await connect(server, { onToolsChanged: () => told++ });
+    const tellers = new Set<() => void>();
+    const client = await connect(server, { onToolsChanged: () => (told++, tellers.forEach((check) => check())) });
     open.push(client);
     return {
       file,
       client,
       close,
-      told: () => told,
+      /** Waits until the client has been told so many times; notices that come close together are one. */
+      toldTimes: (times: number) =>
+        new Promise<number>((resolve) => {
+          const check = () => told >= times && resolve(told);
+          tellers.add(check);
+          check();
+        }),
       /** Saves, as many editors do: a new file moved over the old one. */
       async save(text: string): Promise<Reloaded> {
         const before = heard.length;
@@ -473,19 +480,19 @@ describe('reading again', () => {
   }
 
   test('sessions live on, see what is new, and a broken save changes nothing', async () => {
-    const { client, save, close, told } = await watched(base);
+    const { client, save, close, toldTimes } = await watched(base);
     try {
       expect(await names(client)).toEqual(['one']);
       expect(await save(`${base}\nexport function two(): number { return 2 }`)).toMatchObject({ ok: true, added: ['two'], removed: [] });
       expect(await names(client)).toEqual(['one', 'two']);
-      expect(told()).toBe(1);
+      expect(await toldTimes(1)).toBe(1);
       const broken = await save(`${base}\nexport function three(: number {`);
       expect(broken).toMatchObject({ ok: false, error: { code: 'JEXO_SYNTAX', where: expect.stringMatching(/wrapped\d+\.ts:2:\d+$/) } });
       expect(await names(client)).toEqual(['one', 'two']);
       expect(await save(`throw new Error('not today');\n${base}`)).toMatchObject({ ok: false, error: { code: 'JEXO_MODULE_FAILED' } });
       expect((await client.call('two')).structuredContent).toEqual({ result: 2 });
       expect(await save(`${base.replace('return 1', 'return 11')}`)).toMatchObject({ ok: true, removed: ['two'] });
-      expect(told()).toBe(2);
+      expect(await toldTimes(2)).toBe(2);
       expect((await client.call('one')).structuredContent).toEqual({ result: 11 });
     } finally {
       close();
