@@ -21,6 +21,18 @@ export function wireTime(): number {
 
 export type WireTap = (event: WireEvent) => void;
 
+/** A message as it is posted. */
+export function posted(message: unknown, text: string, headers: Readonly<Record<string, string>>): WireEvent {
+  return {
+    at: wireTime(),
+    way: 'sent',
+    bytes: new TextEncoder().encode(text).length,
+    message,
+    note: 'POST',
+    http: { method: 'POST', headers },
+  };
+}
+
 /** What watches the traffic fails alone: the first fault of it is reported, and the traffic goes on. */
 export function safeTap(tap: WireTap, onFault: (error: unknown, reference: string) => void): WireTap {
   let told = false;

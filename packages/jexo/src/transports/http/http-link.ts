@@ -4,7 +4,7 @@ import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import { isTooDeep, maxDepth } from '../../protocol/depth.js';
 import { encode, isRequestId, RpcError, type JsonRpcMessage, type RequestId } from '../../protocol/json-rpc.js';
 import { since, type Revision } from '../../protocol/revisions.js';
-import { safeTap, wireTime, type Departure, type Link, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
+import { posted, safeTap, wireTime, type Departure, type Link, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
 import { refused, unreachable } from './link-errors.js';
 import { isStream, readEvents, readText, retryAfterOf } from './read-body.js';
 import { fetchWithin } from './same-origin.js';
@@ -215,14 +215,7 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
     // While a new session is being made, only its own handshake may pass.
     if (renewing !== undefined && !isHandshake(message)) await renewing;
     const text = encode(message);
-    tap?.({
-      at: wireTime(),
-      way: 'sent',
-      bytes: new TextEncoder().encode(text).length,
-      message,
-      note: 'POST',
-      http: { method: 'POST', headers: shownHeaders() },
-    });
+    tap?.(posted(message, text, shownHeaders()));
     const usedSession = sessionId;
     const ids = requestsOf(message);
     const response = await request(

@@ -2,7 +2,7 @@ import { printFault } from '../../engine/faults.js';
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import { isTooDeep } from '../../protocol/depth.js';
 import { encode } from '../../protocol/json-rpc.js';
-import { safeTap, wireTime, type Link } from '../link.js';
+import { posted, safeTap, wireTime, type Link } from '../link.js';
 import type { HttpLinkOptions } from './http-link.js';
 import { refused, unreachable } from './link-errors.js';
 import { isStream, readEvents } from './read-body.js';
@@ -84,14 +84,7 @@ export function olderLink(url: string, options: HttpLinkOptions = {}): Link {
         return {
           send(message) {
             const text = encode(message);
-            tap?.({
-              at: wireTime(),
-              way: 'sent',
-              bytes: new TextEncoder().encode(text).length,
-              message,
-              note: 'POST',
-              http: { method: 'POST', headers: shownHeaders },
-            });
+            tap?.(posted(message, text, shownHeaders));
             const fail = (error: JexoError) => 'method' in message && 'id' in message && events.failed(message.id, error);
             const controller = new AbortController();
             posting.add(controller);
