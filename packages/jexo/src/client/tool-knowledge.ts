@@ -13,7 +13,7 @@ export interface ToolKnowledge {
   misfit(name: string, result: CallToolResult): Promise<readonly Issue[] | undefined>;
 }
 
-/** @param deviates told of schemas that cannot be used: answers are passed on unchecked then, and never lost */
+/** @param deviates called for each schema that cannot be used; its answers are passed on unchecked */
 export function createToolKnowledge(deviates: (account: string) => void): ToolKnowledge {
   const outputs = new Map<string, CompiledSchema>();
   const support = new Map<string, TaskSupport>();

@@ -1,6 +1,6 @@
 import { describeFault } from '../engine/faults.js';
 
-/** Those who serve in this process, and are told of what nobody has caught. */
+/** The servers in this process; each hears of errors that nobody caught. */
 const listeners = new Set<(note: string) => void>();
 
 const onRejection = (error: unknown) => tell(`unhandled rejection: ${describeFault(error)}`);
