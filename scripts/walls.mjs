@@ -6,21 +6,25 @@ import { dirname, relative, resolve, sep } from 'node:path';
 export const rooms = {
   protocol: [],
   engine: ['protocol'],
-  offers: ['engine', 'protocol'],
+  stores: ['engine', 'protocol'],
+  offers: ['stores', 'engine', 'protocol'],
   sources: ['offers', 'engine', 'protocol'],
-  transports: ['engine', 'protocol'],
-  targets: ['sources', 'offers', 'engine', 'protocol'],
-  client: ['hosts', 'targets', 'transports', 'offers', 'engine', 'protocol'],
-  inspect: ['client', 'transports', 'offers', 'protocol'],
+  transports: ['stores', 'engine', 'protocol'],
+  client: ['transports', 'offers', 'engine', 'protocol'],
+  bridge: ['client', 'transports', 'offers', 'engine', 'protocol'],
   hosts: ['protocol'],
   projects: ['sources', 'offers', 'protocol'],
+  targets: ['bridge', 'hosts', 'projects', 'client', 'sources', 'transports', 'offers', 'engine', 'protocol'],
+  inspect: ['client', 'transports', 'offers', 'protocol'],
   pack: ['targets', 'sources', 'transports', 'offers', 'protocol'],
-  cli: ['hosts', 'projects', 'pack', 'inspect', 'client', 'targets', 'sources', 'transports', 'offers', 'engine', 'protocol'],
+  cli: ['pack', 'inspect', 'targets', 'projects', 'hosts', 'client', 'sources', 'transports', 'offers', 'engine', 'protocol'],
 };
 /** Rooms that also run in browsers. */
-const portable = new Set(['protocol', 'engine', 'offers', 'inspect']);
-/** Of these rooms a portable one may take types only, or the files that are portable themselves. */
+const portable = new Set(['protocol', 'engine', 'stores', 'offers', 'inspect']);
+/** Of the other rooms a portable one may take types only, or these files, which are portable themselves. */
 const portableFiles = new Set(['client/connect-link.ts', 'client/chat-completions.ts', 'transports/link.ts', 'transports/memory.ts']);
+/** The files beside the rooms that a portable room may import. */
+const portableBeside = new Set(['errors.ts']);
 const builtins = new Set(builtinModules);
 
 export const walls = {
@@ -55,7 +59,11 @@ export const walls = {
         .replace(/\.js$/, '.ts')
         .split(sep)
         .join('/');
-      if (!target.includes('/')) return;
+      if (!target.includes('/')) {
+        if (portable.has(room) && !typeOnly && !portableBeside.has(target))
+          context.report({ node, messageId: 'node', data: { from: room, to: target } });
+        return;
+      }
       const to = target.split('/')[0];
       if (to === room) return;
       if (!rooms[room]?.includes(to)) context.report({ node, messageId: 'wall', data: { from: room, to } });

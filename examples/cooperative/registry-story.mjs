@@ -14,7 +14,7 @@ export async function tellRegistryStory(print = console.log) {
   const server = defineServer({
     name: 'registry',
     version: '1.0.0',
-    offers: [wrapRest(document, { base: registry.url, auth: bearer(registry.token), confirm: ['withdrawInspection'] })],
+    offers: [wrapRest(document, { baseUrl: registry.url, auth: bearer(registry.token), confirm: ['withdrawInspection'] })],
   });
   const client = await connect(server, {
     elicitation: {

@@ -3,7 +3,7 @@ export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
 export { answer } from './offers/answer.js';
 export { defineServer, isServer } from './offers/define-server.js';
 export { middleware } from './offers/middleware.js';
-export { visitFirst } from './offers/call.js';
+export { urlElicitationRequired } from './offers/call.js';
 export { prompt } from './offers/prompt.js';
 export { notFound, resource, template } from './offers/resource.js';
 export { tool } from './offers/tool.js';

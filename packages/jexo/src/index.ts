@@ -2,12 +2,13 @@
 export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
 export { offers, type Choice } from './offers/choose.js';
 export { answer, type Answer } from './offers/answer.js';
-export { visitFirst, type Asked, type AskOptions, type Call } from './offers/call.js';
+export { urlElicitationRequired, type Asked, type AskOptions, type Call } from './offers/call.js';
 export type { Completer, CompletionContext } from './offers/completion.js';
 export { defineServer, isServer, type Server, type ServerDefinition } from './offers/define-server.js';
 export { kept } from './offers/kept.js';
 export { middleware, type Middleware } from './offers/middleware.js';
-export type { Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer, Yield } from './offers/offer.js';
+export type { Offer, PromptOffer, ResourceOffer, TemplateOffer, ToolOffer } from './offers/offer.js';
+export type { NeededSetting, Omission, ReadContext, Settings, Source, SourceContents } from './offers/source.js';
 export { prompt, type PromptDefinition, type Rendered } from './offers/prompt.js';
 export {
   notFound,
@@ -21,7 +22,7 @@ export {
 export { tool, type ToolDefinition } from './offers/tool.js';
 export type { Infer, InferInput, Issue, Schema, StandardSchema } from './offers/schema.js';
 export { env, type EnvSetting, type Setting } from './sources/setting.js';
-export { apiKey, basic, bearer, clientCredentials, type Auth } from './sources/rest/auth.js';
+export { apiKey, basic, bearer, clientCredentials, type Auth } from './sources/http/auth.js';
 export { inProcess, routesOf, type App } from './sources/rest/in-process.js';
 export type { InputChange } from './sources/rest/operation-input.js';
 export { wrapEndpoints, type Endpoint } from './sources/rest/wrap-endpoints.js';
@@ -31,7 +32,7 @@ export { serveStdio, type ServeStdioOptions, type StdioService } from './transpo
 export { serveHttp, type HttpService, type ServeHttpOptions } from './transports/http/serve-http.js';
 export { nodeHandler, type NodeHandler, type NodeHandlerOptions } from './transports/http/node-handler.js';
 export type { WireEvent, WireTap } from './transports/link.js';
-export { connect, type ConnectOptions, type ConnectTarget } from './client/connect.js';
+export { connect, type ConnectOptions, type ConnectTarget } from './targets/connect.js';
 export { connectLink, type CallOptions, type Client, type ClientOptions } from './client/connect-link.js';
 export type { Asker, FormQuestion, PageQuestion, ServerAnswers } from './client/answer-server.js';
 export type { TaskHandle } from './client/task-handle.js';

@@ -11,7 +11,7 @@
  *   expect(await client.call('mix_syrup', { colonies: 12 })).toAnswer({ sugarKg: 12, waterL: 12 });
  * });
  */
-import { connect as connectPlain, type ConnectOptions, type ConnectTarget } from './client/connect.js';
+import { connect as connectPlain, type ConnectOptions, type ConnectTarget } from './targets/connect.js';
 import type { Client } from './client/connect-link.js';
 import { checkServer } from './inspect/checks/check-server.js';
 import { severities, type Finding, type Severity } from './inspect/checks/finding.js';

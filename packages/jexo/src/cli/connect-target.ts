@@ -1,19 +1,14 @@
-import { connect, type ConnectOptions } from '../client/connect.js';
-import { memoryLink } from '../transports/memory.js';
-import { connectLink, type Client } from '../client/connect-link.js';
+import type { Client } from '../client/connect-link.js';
+import { describeFault } from '../engine/faults.js';
 import { JexoError } from '../errors.js';
 import { quoteForShell } from '../inspect/input-text.js';
-import type { Choice } from '../offers/choose.js';
 import type { Server } from '../offers/define-server.js';
-import { isServerUrl, parseTarget } from '../targets/target.js';
-import { openTarget, type OpenOptions } from '../targets/open-target.js';
-import { isOfModule, missingSettings, type NeededSetting, type Omission } from '../offers/offer.js';
-import { atRightPath } from './right-path.js';
-import { openWireLog } from './wire-log.js';
+import { missingSettings, type NeededSetting, type Omission } from '../offers/source.js';
+import { connectTarget as reach, type ConnectOptions } from '../targets/connect.js';
+import type { Target } from '../targets/target-kind.js';
+import type { Opening } from './command.js';
 import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
-
-/** How a document's API is offered. */
-export type RestChoice = NonNullable<OpenOptions['rest']>;
+import { openWireLog } from './wire-log.js';
 
 /** Where a command's target stands: in its operands, or behind `--` as a command to start. */
 export interface TargetWords {
@@ -24,6 +19,10 @@ export interface TargetWords {
 
 export function showTarget({ text, command }: TargetWords): string {
   return text ?? `-- ${command!.map(quoteForShell).join(' ')}`;
+}
+
+export function targetOf({ text, command }: TargetWords): Target {
+  return command ?? text!;
 }
 
 /** Takes the target from the operands, unless a command was given behind `--`. */
@@ -44,56 +43,46 @@ export function takeTarget(
 export interface CliConnectOptions extends ConnectOptions {
   /** A file that every message is written to. */
   readonly wireLog?: string | undefined;
-  readonly choice?: Choice | undefined;
-  readonly rest?: RestChoice | undefined;
-  /** A module is loaded as if for the first time, with a state of its own. */
-  readonly fresh?: boolean;
+  readonly opening?: Opening | undefined;
 }
 
 export async function connectTarget(
-  { text, command }: TargetWords,
-  { wireLog, choice, rest, fresh = false, ...given }: CliConnectOptions,
+  words: TargetWords,
+  { wireLog, opening, ...given }: CliConnectOptions,
 ): Promise<{ client: Client; omitted: readonly Omission[]; server?: Server }> {
   const log = wireLog === undefined ? undefined : openWireLog(wireLog);
-  const options: ConnectOptions = log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap?.(event)) };
-  const isEntry = command === undefined && parseTarget(text!).kind === 'entry';
-  if (isEntry) return { client: await connect(text!, options), omitted: [] };
-  if (command !== undefined || isServerUrl(text!)) {
-    if (choice !== undefined || rest !== undefined)
-      throw new JexoError(
-        'JEXO_USAGE',
-        'A running server offers what it offers: a choice can be made of modules, packages and documents only.',
-        {
-          next: 'Leave out --only, --except, --rename, --describe, --prefix and --base, or give the module.',
-        },
-      );
-    // A command that was typed here has what stands here.
-    const open = () => connect(command ?? text!, { ...options, inherit: 'all' });
-    return { client: command === undefined ? await atRightPath(text!, options.headers, open) : await open(), omitted: [] };
-  }
+  const logged = log === undefined ? given : { ...given, tap: tapBoth(log.tap, given.tap) };
   keepStdoutForResults();
-  const server = await openTarget(text!, { fresh, ...(choice && { choice }), ...(rest && { rest }) });
-  const { omitted } = await server.catalogue();
-  const client = await connectLink(memoryLink(server, { ...options, onFault: reportFault }), options);
-  return { client, omitted, server };
+  const { client, server } = await reach(targetOf(words), {
+    ...logged,
+    ...opening,
+    onFault: reportFault,
+    // A command that was typed here has what stands here.
+    ...(words.command !== undefined && { inherit: 'all' as const }),
+  });
+  const omitted = server === undefined ? [] : (await server.catalogue()).omitted;
+  return { client, omitted, ...(server && { server }) };
+}
+
+function tapBoth(first: NonNullable<ConnectOptions['tap']>, second: ConnectOptions['tap']): NonNullable<ConnectOptions['tap']> {
+  return (event) => {
+    first(event);
+    second?.(event);
+  };
 }
 
 export function reportFault(error: unknown, reference: string): void {
-  const text = error instanceof Error ? (error.stack ?? error.message) : String(error);
-  note(`${onErr('brick', symbols.failed)} fault ${reference}: ${text}`);
+  note(`${onErr('brick', symbols.failed)} fault ${reference}: ${describeFault(error)}`);
 }
 
 export function reportOmitted(omitted: readonly Omission[]): void {
   const parts = omitted.filter(({ partial }) => partial);
   const all = parts.length > fewParts ? omitted.filter(({ partial }) => !partial) : omitted;
-  for (const omission of all) {
-    const { name, where, why, next } = omission;
-    const code = isOfModule(omission) ? 'JEXO_TYPE_UNREADABLE' : 'JEXO_DOCUMENT';
-    note(`${onErr('ochre', symbols.warn)} ${name} is left out: ${where}: ${why}. ${next} ${onErr('quiet', `(${code})`)}`);
-  }
+  for (const { name, where, why, next, code } of all)
+    note(`${onErr('ochre', symbols.warn)} ${name} is omitted: ${where}: ${why}. ${next} ${onErr('quiet', `(${code})`)}`);
   if (parts.length > fewParts)
     note(
-      `${onErr('ochre', symbols.warn)} ${parts.length} optional parts are left out, as ${parts[0]!.name}: ${parts[0]!.why}. See all with --json.`,
+      `${onErr('ochre', symbols.warn)} ${parts.length} optional parts are omitted, as ${parts[0]!.name}: ${parts[0]!.why}. See all with --json.`,
     );
 }
 

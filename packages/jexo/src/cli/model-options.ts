@@ -22,5 +22,5 @@ export function modelOf({ modelUrl, model }: ModelOptions): Model | undefined {
   if (model === undefined)
     throw new JexoError('JEXO_USAGE', '--model-url says where the models are, but not which one.', { next: 'Name it: --model <name>' });
   const key = process.env.JEXO_MODEL_KEY;
-  return chatCompletions({ base: modelUrl, model, ...(key !== undefined && { key }) });
+  return chatCompletions({ baseUrl: modelUrl, model, ...(key !== undefined && { key }) });
 }

@@ -1,63 +1,58 @@
 import { connectLink } from '../client/connect-link.js';
-import { connectUrl } from '../client/connect-url.js';
 import type { ConnectionSpec, Opened, OpenOptions } from '../inspect/connection.js';
 import type { Origins } from '../inspect/shelf.js';
 import { troubleOf } from '../inspect/trouble.js';
-import type { Choice } from '../offers/choose.js';
 import type { Server } from '../offers/define-server.js';
-import { openTarget } from '../targets/open-target.js';
+import { connectRunning } from '../targets/connect.js';
+import { findKind, type Found } from '../targets/find-kind.js';
+import { openTarget } from '../targets/open-targets.js';
 import { watchTargets } from '../targets/watch-targets.js';
 import { memoryLink } from '../transports/memory.js';
-import { stdioLink } from '../transports/stdio-link.js';
-import { isServerUrl, parseTarget } from '../targets/target.js';
-import { readEntryOf } from '../hosts/host-file.js';
-import { reportFault, type RestChoice } from './connect-target.js';
-import { atRightPath } from './right-path.js';
+import type { Opening } from './command.js';
+import { reportFault } from './connect-target.js';
 
-/** Opens what a connection of the bench is about. A module is read again whenever it is saved. */
-export async function openConnection(
-  spec: ConnectionSpec,
-  options: OpenOptions,
-  choice: Choice | undefined,
-  rest: RestChoice | undefined,
-): Promise<Opened> {
-  const { target, command, env, headers } = spec;
-  if (command !== undefined) {
-    const [program = '', ...args] = command;
-    const link = stdioLink({ command: program, args, inherit: 'all', ...(env && { env }) }, options);
-    return { client: await connectLink(link, options), omitted: [] };
+/** Opens what a connection of the bench is about. What is read from files is read again whenever they are saved. */
+export async function openConnection(spec: ConnectionSpec, options: OpenOptions, opening: Opening): Promise<Opened> {
+  const { command, env, headers } = spec;
+  const found = await findKind(command ?? spec.target, opening.kinds);
+  const how = { ...opening, options: optionsFor(found, opening) };
+  if (found.kind.open === undefined) {
+    const { header: _, ...rest } = how.options;
+    const client = await connectRunning(found, {
+      ...options,
+      options: rest,
+      // A command that was typed here has what stands here.
+      ...(command !== undefined && { inherit: 'all' as const }),
+      ...(env && { env }),
+      ...(headers && { headers }),
+    });
+    return { client, omitted: [] };
   }
-  const named = parseTarget(target);
-  const entry = named.kind === 'entry' ? await readEntryOf(named.file, named.name) : undefined;
-  if (entry?.kind === 'url')
-    return { client: await openUrl(entry.url, { ...options, headers: { ...entry.headers, ...headers } }), omitted: [] };
-  if (entry !== undefined) {
-    const link = stdioLink({ command: entry.command, args: entry.args, env: { ...entry.env, ...env } }, options);
-    return { client: await connectLink(link, options), omitted: [] };
-  }
-  if (isServerUrl(target)) return { client: await openUrl(target, { ...options, ...(headers && { headers }) }), omitted: [] };
+  const linkOptions = { ...options, onFault: reportFault, owns: true };
   if (options.fresh) {
-    const server = await openTarget(target, { fresh: true, ...(choice && { choice }), ...(rest && { rest }) });
-    return { client: await connectLink(memoryLink(server, { ...options, onFault: reportFault }), options), omitted: [] };
+    const server = await openTarget(spec.target, { ...how, fresh: true });
+    return { client: await connectLink(memoryLink(server, linkOptions), options), omitted: [] };
   }
-  const watched = await watchTargets([target], {
-    ...(choice && { choice }),
-    ...(rest && { rest }),
+  const watched = await watchTargets([spec.target], {
+    ...how,
     onReload: (reloaded) =>
       options.onReloaded(reloaded.ok ? { omitted: reloaded.catalogue.omitted } : { trouble: troubleOf(reloaded.error) }),
   });
   try {
     const { omitted } = await watched.server.catalogue();
-    const client = await connectLink(memoryLink(watched.server, { ...options, onFault: reportFault }), options);
+    const client = await connectLink(memoryLink(watched.server, linkOptions), options);
     return { client, omitted, origins: () => originsOf(watched.server), end: watched.close };
   } catch (error) {
     watched.close();
+    await watched.server.close();
     throw error;
   }
 }
 
-function openUrl(url: string, options: OpenOptions & { headers?: Readonly<Record<string, string>> }) {
-  return atRightPath(url, options.headers, () => connectUrl(url, options as Parameters<typeof connectUrl>[1]));
+/** Of the options for all targets of the bench, those that this one's kind takes. */
+function optionsFor({ kind }: Found, { options = {} }: Opening): Readonly<Record<string, unknown>> {
+  const known = new Set((kind.options ?? []).map(({ name }) => name));
+  return Object.fromEntries(Object.entries(options).filter(([name]) => known.has(name)));
 }
 
 async function originsOf(server: Server): Promise<Origins> {

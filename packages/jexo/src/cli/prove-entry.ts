@@ -1,17 +1,20 @@
-import { accessSync, constants, existsSync } from 'node:fs';
+import { existsSync, realpathSync } from 'node:fs';
 import { homedir, tmpdir, userInfo } from 'node:os';
-import { delimiter, isAbsolute, join, resolve } from 'node:path';
-import { missingSettings, type NeededSetting } from '../offers/offer.js';
+import { isAbsolute, resolve } from 'node:path';
+import { missingSettings, type NeededSetting } from '../offers/source.js';
+import { findOnPath } from '../targets/find-on-path.js';
+import { openTarget } from '../targets/open-targets.js';
+import { readServeArguments } from './build-program.js';
 import { connectLink, type Client } from '../client/connect-link.js';
 import { connectUrl } from '../client/connect-url.js';
 import { isJexoError, messageOf } from '../errors.js';
 import { stdioLink } from '../transports/stdio-link.js';
 import type { HostEntry } from '../hosts/host-entry.js';
 
-/** One thing that fails, or would fail, where a host application starts the server; and how to mend it. */
+/** One thing that fails, or would fail, where a host application starts the server; and how to fix it. */
 export interface EntryTrouble {
   readonly what: string;
-  readonly mend: string;
+  readonly fix: string;
 }
 export interface Proof {
   readonly works: boolean;
@@ -38,33 +41,16 @@ export function bareEnvironment(): Record<string, string> {
   return Object.fromEntries(Object.entries({ ...kept, PATH }).filter((each): each is [string, string] => each[1] !== undefined));
 }
 
-/** The file a command names, looked for along a PATH; undefined when there is none. */
-export function findOnPath(command: string, path: string): string | undefined {
-  const endings = onWindows ? ['.exe', '.cmd', '.bat', ''] : [''];
-  for (const folder of path.split(delimiter))
-    for (const ending of endings) {
-      const file = join(folder, command + ending);
-      try {
-        accessSync(file, constants.X_OK);
-        return file;
-      } catch {
-        // not here
-      }
-    }
-  return undefined;
-}
-
-/**
- * Starts exactly what is written, as a host application would, and lists what it offers.
- * @param settings variables that what it serves needs: listing tools works without them, calling them does not
- */
-export async function proveEntry(entry: HostEntry, settings: readonly NeededSetting[] = []): Promise<Proof> {
+/** Starts exactly what is written, as a host application would, and lists what it offers. */
+export async function proveEntry(entry: HostEntry): Promise<Proof> {
+  // Listing tools works without these, calling them does not.
+  const settings = await settingsOf(entry);
   const troubles = entry.kind === 'command' ? foreseen(entry) : [];
   const missing = entry.kind === 'command' ? missingSettings(settings, { ...bareEnvironment(), ...entry.env }) : [];
   for (const { variable, purpose } of missing)
     troubles.push({
       what: `${variable} is not set: ${purpose} is read from it, and a host does not hand it on. Calls will fail.`,
-      mend: process.env[variable] ? `Put it into the entry: --env ${variable}` : `Put it into the entry: --env ${variable}=…`,
+      fix: process.env[variable] ? `Put it into the entry: --env ${variable}` : `Put it into the entry: --env ${variable}=…`,
     });
   const start = performance.now();
   const stderr: string[] = [];
@@ -76,7 +62,7 @@ export async function proveEntry(entry: HostEntry, settings: readonly NeededSett
     if (tookMs > slowMs)
       troubles.push({
         what: `It took ${(tookMs / 1000).toFixed(1)} seconds to be ready; many hosts give up sooner.`,
-        mend: 'Pack it, which starts faster: jexo pack. Load what is heavy on first use.',
+        fix: 'Pack it, which starts faster: jexo pack. Load what is heavy on first use.',
       });
     const { serverInfo, instructions } = client.server;
     return {
@@ -118,14 +104,14 @@ function foreseen({ command, args }: Extract<HostEntry, { kind: 'command' }>): E
     const here = findOnPath(command, process.env.PATH ?? '');
     troubles.push({
       what: `${command} is not on the PATH that an application started from the desktop has.`,
-      mend: here === undefined ? `Install ${command}, or write its whole path.` : `Write its whole path: ${here}`,
+      fix: here === undefined ? `Install ${command}, or write its whole path.` : `Write its whole path: ${here}`,
     });
   }
   for (const arg of args)
     if (!isAbsolute(arg) && /[\\/]|\.(?:[cm]?[jt]sx?|ya?ml|json)$/i.test(arg) && !/^[a-z]+:\/\/|^-|^@[^/]+\/[^/]+$/i.test(arg))
       troubles.push({
         what: `${arg} is a path from a folder that the host does not start in.`,
-        mend: existsSync(arg) ? `Write it whole: ${resolve(arg)}` : 'Write it whole, from the root.',
+        fix: existsSync(arg) ? `Write it whole: ${resolve(arg)}` : 'Write it whole, from the root.',
       });
   return troubles;
 }
@@ -144,17 +130,33 @@ function explained(error: unknown, stderr: readonly string[]): EntryTrouble {
   if (variable !== undefined)
     return {
       what: `It wants the variable ${variable}, which a host does not hand on. It said: ${last}`,
-      mend: `Put it into the entry: --env ${variable}=…`,
+      fix: `Put it into the entry: --env ${variable}=…`,
     };
-  if (!isJexoError(error)) return { what: messageOf(error), mend: 'Run the command by itself to see more.' };
+  if (!isJexoError(error)) return { what: messageOf(error), fix: 'Run the command by itself to see more.' };
   if (error.code === 'JEXO_NOT_PROTOCOL')
-    return { what: error.message, mend: 'Only the protocol may be on stdout: print to stderr instead.' };
+    return { what: error.message, fix: 'Only the protocol may be on stdout: print to stderr instead.' };
   if (error.code === 'JEXO_TIMEOUT')
     return {
       what: `It did not introduce itself within ${patienceMs / 1000} seconds.${last === '' ? '' : ` It said: ${last}`}`,
-      mend: 'Check that it serves over stdio, and load what is heavy on first use.',
+      fix: 'Check that it serves over stdio, and load what is heavy on first use.',
     };
-  return { what: error.message, mend: error.next };
+  return { what: error.message, fix: error.next };
+}
+
+/** The variables that an entry needs which was written by `register`: those of the target it serves. */
+async function settingsOf(entry: HostEntry): Promise<readonly NeededSetting[]> {
+  if (entry.kind !== 'command') return [];
+  const [program, verb, ...rest] = entry.args;
+  if (program !== realpathSync(process.argv[1]!) || verb !== 'serve') return [];
+  try {
+    const { operands, opening } = readServeArguments(rest);
+    const server = await openTarget(operands[0]!, opening);
+    const { settings } = await server.catalogue();
+    await server.close();
+    return settings;
+  } catch {
+    return []; // starting it says what is wrong
+  }
 }
 
 /** A short text for a host's own instructions: when to use this server, and which tool for what. */

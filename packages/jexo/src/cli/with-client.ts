@@ -2,13 +2,12 @@ import type { ServerAnswers } from '../client/answer-server.js';
 import type { Client } from '../client/connect-link.js';
 import { JexoError } from '../errors.js';
 import { maskSecrets } from '../inspect/recorder.js';
-import type { Choice } from '../offers/choose.js';
-import type { Omission } from '../offers/offer.js';
+import type { Omission } from '../offers/source.js';
 import type { ProgressUpdate } from '../protocol/types.js';
 import type { WireEvent, WireTap } from '../transports/link.js';
 import { closeTerminal, terminalAnswers } from './ask.js';
-import { connectTarget, type RestChoice, type TargetWords } from './connect-target.js';
-import { readHeaders } from './headers.js';
+import type { Opening } from './command.js';
+import { connectTarget, type TargetWords } from './connect-target.js';
 import { keepListing } from './listings.js';
 import { note, onErr, presentable, symbols } from './terminal.js';
 
@@ -17,14 +16,12 @@ export interface ClientCommandOptions {
   readonly json?: boolean;
   /** Seconds without an answer. */
   readonly timeout?: number;
-  readonly header?: string[];
   readonly wireLog?: string;
   readonly wire?: boolean;
   readonly standIn?: boolean;
   /** What answers the server, in place of the person at the terminal. */
   readonly answers?: ServerAnswers;
-  readonly choice?: Choice;
-  readonly rest?: RestChoice;
+  readonly opening?: Opening;
 }
 
 export interface Connected {
@@ -47,12 +44,10 @@ export async function withClient<T>(
   const bar = progressLine();
   try {
     const { client, omitted, server } = await connectTarget(target, {
-      headers: readHeaders(options.header),
       signal,
       ...(options.timeout !== undefined && { timeoutMs: options.timeout * 1000 }),
       wireLog: options.wireLog,
-      choice: options.choice,
-      rest: options.rest,
+      opening: options.opening,
       ...(options.answers ?? terminalAnswers(options.standIn ?? false)),
       ...wireTap(options),
       onLog({ level, data }) {

@@ -1,7 +1,7 @@
 import type { Peer, RequestHandler } from '../engine/peer.js';
-import { relatedTaskKey } from '../engine/task-book.js';
+import { relatedTaskKey } from '../engine/task-entry.js';
 import { JexoError } from '../errors.js';
-import { isRecord } from '../offers/answer.js';
+import { isRecord } from '../protocol/is-record.js';
 import { compileSchema, describeIssues } from '../offers/schema.js';
 import { grammarOf } from '../protocol/grammar.js';
 import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';

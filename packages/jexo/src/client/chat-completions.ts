@@ -1,12 +1,13 @@
+import { pause } from '../engine/pause.js';
 import { deadline } from '../engine/deadline.js';
 import { JexoError, messageOf } from '../errors.js';
-import { isRecord } from '../offers/answer.js';
+import { isRecord } from '../protocol/is-record.js';
 import { createParser } from 'eventsource-parser';
 import type { Model, Move, TalkEntry, ToolCall, Turn } from './model.js';
 
 export interface ChatCompletionsOptions {
   /** Where the service is, up to and without `/chat/completions`, as `https://models.example/v1`; a query stays where it is. */
-  readonly base: string;
+  readonly baseUrl: string;
   /** The model's name, as the service knows it. */
   readonly model: string;
   /** Sent as `Authorization: Bearer`. */
@@ -31,16 +32,16 @@ const mostCharacters = 16 * 1024 * 1024;
 const takenName = /^[A-Za-z0-9_-]{1,64}$/;
 
 /**
- * A driver to any service that speaks the widespread chat-completions JSON: `POST {base}/chat/completions` with `messages`
+ * A driver to any service that speaks the widespread chat-completions JSON: `POST {baseUrl}/chat/completions` with `messages`
  * and `tools`, the calls in `choices[0].message.tool_calls`, whole or streamed in parts.
  *
  * @throws JexoError JEXO_MODEL from `next`, when the service refuses, does not answer or answers with something else
  * @example
- * const model = chatCompletions({ base: 'http://127.0.0.1:8080/v1', model: 'small', key: process.env.JEXO_MODEL_KEY });
+ * const model = chatCompletions({ baseUrl: 'http://127.0.0.1:8080/v1', model: 'small', key: process.env.JEXO_MODEL_KEY });
  */
 export function chatCompletions(options: ChatCompletionsOptions): Model {
-  const { base, model, key, timeoutMs = 60_000, retries = 3, temperature, stream = false, onText } = options;
-  const url = addressOf(base);
+  const { baseUrl, model, key, timeoutMs = 60_000, retries = 3, temperature, stream = false, onText } = options;
+  const url = addressOf(baseUrl);
   return {
     name: model,
     isStandIn: false,
@@ -80,12 +81,12 @@ export function chatCompletions(options: ChatCompletionsOptions): Model {
   };
 }
 
-function addressOf(base: string): string {
-  if (!URL.canParse(base) || !/^https?:/i.test(base))
-    throw new JexoError('JEXO_USAGE', `${JSON.stringify(base)} is not the address of a model service.`, {
+function addressOf(baseUrl: string): string {
+  if (!URL.canParse(baseUrl) || !/^https?:/i.test(baseUrl))
+    throw new JexoError('JEXO_USAGE', `${JSON.stringify(baseUrl)} is not the address of a model service.`, {
       next: 'Give its base URL, as http://127.0.0.1:8080/v1',
     });
-  const url = new URL(base);
+  const url = new URL(baseUrl);
   url.pathname = `${url.pathname.replace(/\/+$/, '').replace(/\/chat\/completions$/, '')}/chat/completions`;
   return url.href;
 }
@@ -145,20 +146,6 @@ function refusal(url: string, status: number, text: string): JexoError {
 function pauseOf(retryAfter: string | null, attempt: number): number {
   const wanted = retryAfter === null ? NaN : /^\d+$/.test(retryAfter) ? Number(retryAfter) * 1000 : Date.parse(retryAfter) - Date.now();
   return Math.min(longestPause, Number.isNaN(wanted) ? 500 * 2 ** attempt : Math.max(0, wanted));
-}
-
-function pause(ms: number, signal: AbortSignal | undefined): Promise<void> {
-  return new Promise((resolve, reject) => {
-    const timer = setTimeout(() => {
-      signal?.removeEventListener('abort', stop);
-      resolve();
-    }, ms);
-    const stop = () => {
-      clearTimeout(timer);
-      reject(signal!.reason as Error);
-    };
-    signal?.addEventListener('abort', stop, { once: true });
-  });
 }
 
 interface Names {

@@ -4,7 +4,7 @@ import { initialize } from '../engine/handshake.js';
 import { Peer, type NotificationHandler, type RequestOptions } from '../engine/peer.js';
 import { printFault } from '../engine/faults.js';
 import { JexoError, messageOf } from '../errors.js';
-import { isRecord } from '../offers/answer.js';
+import { isRecord } from '../protocol/is-record.js';
 import { describeIssues } from '../offers/schema.js';
 import { misanswer } from '../protocol/grammar.js';
 import type { Params } from '../protocol/json-rpc.js';

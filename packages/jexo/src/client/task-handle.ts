@@ -1,3 +1,4 @@
+import { pause } from '../engine/pause.js';
 import type { Peer, RequestOptions } from '../engine/peer.js';
 import { JexoError } from '../errors.js';
 import type { Params } from '../protocol/json-rpc.js';
@@ -101,21 +102,5 @@ function untilAborted<T>(work: Promise<T>, signal: AbortSignal): Promise<T> {
     if (signal.aborted) return onAbort();
     signal.addEventListener('abort', onAbort, { once: true });
     work.then(resolve, reject).finally(() => signal.removeEventListener('abort', onAbort));
-  });
-}
-
-function pause(ms: number, signal: AbortSignal | undefined): Promise<void> {
-  return new Promise((resolve, reject) => {
-    signal?.throwIfAborted();
-    const timer = setTimeout(done, ms);
-    function done() {
-      signal?.removeEventListener('abort', stop);
-      resolve();
-    }
-    function stop() {
-      clearTimeout(timer);
-      reject(signal!.reason as Error);
-    }
-    signal?.addEventListener('abort', stop, { once: true });
   });
 }

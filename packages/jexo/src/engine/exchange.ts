@@ -1,16 +1,16 @@
 import type { JsonRpcMessage, Params, RequestId } from '../protocol/json-rpc.js';
-import { since } from '../protocol/revisions.js';
 import type { Peer, RequestOptions } from './peer.js';
+import type { Caller } from './servable.js';
+import { ThinnedProgress } from './thinned-progress.js';
 
 /** Where a message leaves: one line of stdio, one HTTP answer, one half of a pair in memory. */
 export interface Channel {
   send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void;
+  /** Who sent what came with this channel, where a transport can tell it for each message. */
+  readonly caller?: Caller;
   /** Told that the request will have no answer, because it was cancelled: nothing more needs to be kept open for it. */
   dropped?(id: RequestId): void;
 }
-
-/** At most one progress notice per request in this many milliseconds (Base protocol, "Progress": both sides should limit the rate). */
-const progressIntervalMs = 50;
 
 /**
  * One request of the other side while it is being answered. What is sent through it belongs to that request, so a
@@ -19,11 +19,8 @@ const progressIntervalMs = 50;
 export class Exchange {
   private controller: AbortController | undefined;
   private cancelReason: string | undefined;
-  private lastProgress = Number.NEGATIVE_INFINITY;
-  private lastSentAt = Number.NEGATIVE_INFINITY;
-  private waiting: Params | undefined;
-  private timer: unknown;
-  finished = false;
+  private progressing: ThinnedProgress | undefined;
+  private finished = false;
 
   constructor(
     readonly peer: Peer,
@@ -57,10 +54,13 @@ export class Exchange {
   /** Ends the exchange: a held-back progress notice leaves first, none after. */
   finish(): void {
     if (this.finished) return;
-    if (this.waiting !== undefined && !this.cancelled) this.sendProgress(this.waiting);
-    this.waiting = undefined;
+    this.progressing?.end(!this.cancelled);
     this.finished = true;
-    if (this.timer !== undefined) this.peer.clock.cancel(this.timer);
+  }
+
+  /** Who asks; undefined where the transport tells it for the whole session only. */
+  get caller(): Caller | undefined {
+    return this.channel.caller;
   }
 
   notify(method: string, params?: Params): void {
@@ -71,38 +71,11 @@ export class Exchange {
     return this.peer.request(method, params, { signal: this.signal, ...options, channel: this.channel });
   }
 
-  get wantsProgress(): boolean {
-    return this.progressToken !== undefined;
-  }
-
-  private get progressToken(): RequestId | undefined {
-    return this.params._meta?.progressToken;
-  }
-
-  /**
-   * Reports progress if the other side asked for it. Values that do not grow are dropped (Base protocol, "Progress":
-   * the value MUST increase with each notification), and bursts are thinned to the newest.
-   */
+  /** Reports progress if the other side asked for it (Base protocol, "Progress"). */
   progress(progress: number, total?: number, message?: string): void {
-    const progressToken = this.progressToken;
-    if (progressToken === undefined || this.finished || !(progress > this.lastProgress)) return;
-    this.lastProgress = progress;
-    const params: Params = { progressToken, progress };
-    if (total !== undefined) params.total = total;
-    if (message !== undefined && since(this.peer.revision, '2025-03-26')) params.message = message;
-    const now = this.peer.clock.now();
-    const wait = this.lastSentAt + progressIntervalMs - now;
-    if (wait <= 0) return this.sendProgress(params);
-    this.waiting = params;
-    this.timer ??= this.peer.clock.after(wait, () => {
-      this.timer = undefined;
-      if (this.waiting !== undefined) this.sendProgress(this.waiting);
-    });
-  }
-
-  private sendProgress(params: Params): void {
-    this.waiting = undefined;
-    this.lastSentAt = this.peer.clock.now();
-    this.notify('notifications/progress', params);
+    const token = this.params._meta?.progressToken as RequestId | undefined;
+    if (token === undefined || this.finished) return;
+    this.progressing ??= new ThinnedProgress(this.peer, token, (params) => this.notify('notifications/progress', params));
+    this.progressing.report(progress, total, message);
   }
 }

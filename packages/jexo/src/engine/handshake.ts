@@ -24,13 +24,12 @@ export function answerInitialize(peer: Peer, params: Params, hello: ServerHello)
   }
   if (JSON.stringify(capabilities).length > mostCapabilityCharacters)
     throw new RpcError(errorCodes.invalidParams, `initialize: capabilities may have at most ${mostCapabilityCharacters} characters`);
-  peer.revision = isRevision(protocolVersion) ? protocolVersion : newestRevision;
-  peer.remote = { info: introduced(clientInfo as Implementation), capabilities };
-  peer.state = 'ready';
+  const revision = isRevision(protocolVersion) ? protocolVersion : newestRevision;
+  peer.begin({ revision, remote: { info: introduced(clientInfo as Implementation), capabilities } });
   return {
-    protocolVersion: peer.revision,
-    capabilities: shapeServerCapabilities(hello.capabilities, peer.revision),
-    serverInfo: shapeImplementation(hello.info, peer.revision),
+    protocolVersion: revision,
+    capabilities: shapeServerCapabilities(hello.capabilities, revision),
+    serverInfo: shapeImplementation(hello.info, revision),
     ...(hello.instructions !== undefined && { instructions: hello.instructions }),
   };
 }
@@ -42,12 +41,6 @@ const mostNameCharacters = 256;
 function introduced({ name, version, title }: Implementation): Implementation {
   const short = (text: string) => text.slice(0, mostNameCharacters);
   return { name: short(name), version: short(version), ...(typeof title === 'string' && { title: short(title) }) };
-}
-
-/** A session that needs no handshake: the stateless mode of HTTP, where the header names the revision. */
-export function assumeInitialized(peer: Peer, revision: Revision): void {
-  peer.revision = revision;
-  peer.state = 'ready';
 }
 
 export interface ClientHello {
@@ -74,10 +67,9 @@ export async function initialize(peer: Peer, hello: ClientHello): Promise<Initia
   if (!isRevision(result.protocolVersion)) {
     throw new JexoError('JEXO_REVISION', `The server speaks revision ${JSON.stringify(result.protocolVersion)}, which is not known here.`);
   }
-  peer.revision = result.protocolVersion;
-  peer.remote = { info: result.serverInfo ?? { name: 'unnamed', version: '' }, capabilities: result.capabilities ?? {} };
-  peer.state = 'ready';
-  hello.onAgreed?.(peer.revision);
+  const { protocolVersion, serverInfo = { name: 'unnamed', version: '' }, capabilities: declared = {} } = result as InitializeResult;
+  peer.begin({ revision: protocolVersion, remote: { info: serverInfo, capabilities: declared } });
+  hello.onAgreed?.(protocolVersion);
   peer.notify('notifications/initialized');
   return result as InitializeResult;
 }

@@ -6,6 +6,7 @@ import {
   RawJson,
   readEnvelope,
   RpcError,
+  type Envelope,
   type ErrorObject,
   type JsonRpcMessage,
   type JsonRpcRequest,
@@ -38,6 +39,8 @@ export interface PeerOptions {
   readonly clock: Clock;
   readonly requests: ReadonlyMap<string, RequestHandler>;
   readonly notifications?: ReadonlyMap<string, NotificationHandler>;
+  /** Put before the ids of our own requests, where several processes carry one conversation. Default: they are plain numbers. */
+  readonly idPrefix?: string;
   /** Requests of all peers of one server together, so that one client cannot hold them all. */
   readonly load?: Load;
   /** Told of what went wrong inside a handler; the other side only gets the reference. */
@@ -76,6 +79,18 @@ interface Outgoing {
 
 export type PeerState = 'new' | 'ready' | 'closed';
 
+/** What the other side says of itself. */
+export interface Remote {
+  readonly info: Implementation;
+  readonly capabilities: ClientCapabilities & ServerCapabilities;
+}
+
+/** On what both sides talk. */
+export interface Agreement {
+  readonly revision: Revision;
+  readonly remote?: Remote;
+}
+
 const noParams: Params = Object.freeze({});
 
 /**
@@ -85,10 +100,8 @@ const noParams: Params = Object.freeze({});
 export class Peer {
   readonly role: 'client' | 'server';
   readonly clock: Clock;
-  state: PeerState = 'new';
-  revision: Revision = newestRevision;
-  /** What the other side said of itself in the handshake. */
-  remote: { readonly info: Implementation; readonly capabilities: ClientCapabilities & ServerCapabilities } | undefined;
+  private standing: PeerState = 'new';
+  private agreed: Agreement = { revision: newestRevision };
   /** The standing way out, for messages that belong to no request. A transport may replace it. */
   outlet: Channel;
   private readonly options: PeerOptions;
@@ -106,6 +119,26 @@ export class Peer {
     this.outlet = options.outlet;
   }
 
+  /** `new` until both sides have agreed on how they talk. */
+  get state(): PeerState {
+    return this.standing;
+  }
+
+  get revision(): Revision {
+    return this.agreed.revision;
+  }
+
+  /** What the other side said of itself in the handshake; undefined before it, and where there is none. */
+  get remote(): Remote | undefined {
+    return this.agreed.remote;
+  }
+
+  /** Begins the conversation on these terms; from now on every request is answered. */
+  begin(agreement: Agreement): void {
+    this.agreed = agreement;
+    this.standing = 'ready';
+  }
+
   /** Requests being answered and requests waiting for an answer. */
   get inFlight(): { readonly incoming: number; readonly outgoing: number } {
     return { incoming: this.incoming.size, outgoing: this.outgoing.size };
@@ -117,10 +150,14 @@ export class Peer {
     else this.closing.push(task);
   }
 
-  /** Takes one parsed message, or a batch where the revision has them. `channel` is where its answer belongs. */
-  receive(value: unknown, channel: Channel = this.outlet): void {
+  /**
+   * Takes one parsed message, or a batch where the revision has them.
+   * @param channel where its answer belongs
+   * @param known the kind of message it is, where somebody has read that already
+   */
+  receive(value: unknown, channel: Channel = this.outlet, known?: Envelope): void {
     if (Array.isArray(value)) return this.receiveBatch(value, channel);
-    const envelope = readEnvelope(value);
+    const envelope = known ?? readEnvelope(value);
     switch (envelope.kind) {
       case 'request':
         return this.answer(envelope.message, channel);
@@ -196,6 +233,7 @@ export class Peer {
       if (--expected === 0 && answers.length > 0) this.deliver(channel, answers);
     };
     const gather: Channel = {
+      ...(channel.caller && { caller: channel.caller }),
       send(message) {
         if (Array.isArray(message) || 'method' in message) return channel.send(message);
         const answer = message as JsonRpcResponse;
@@ -405,7 +443,8 @@ export class Peer {
   request(method: string, params?: Params, options: RequestOptions = {}): Promise<Params> {
     if (this.state === 'closed') return Promise.reject(new JexoError('JEXO_CLOSED', `The connection is closed; ${method} was not sent.`));
     if (options.signal?.aborted) return Promise.reject(cancelled(method, options.signal));
-    const id = ++this.lastId;
+    const { idPrefix } = this.options;
+    const id: RequestId = idPrefix === undefined ? ++this.lastId : `${idPrefix}${++this.lastId}`;
     const channel = options.channel ?? this.outlet;
     const sent = options.onProgress === undefined ? params : { ...params, _meta: { ...params?._meta, progressToken: id } };
     return new Promise<Params>((resolve, reject) => {
@@ -479,7 +518,7 @@ export class Peer {
   /** Ends the conversation: handlers are told by their signal, waiting requests fail with `error`. */
   close(reason = 'the connection is closed', error?: Error): void {
     if (this.state === 'closed') return;
-    this.state = 'closed';
+    this.standing = 'closed';
     for (const exchange of [...this.incoming.values()]) {
       this.forget(exchange);
       exchange.cancel(reason);

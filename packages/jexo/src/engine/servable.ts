@@ -1,5 +1,6 @@
 import type { Implementation } from '../protocol/types.js';
 import type { Clock } from './clock.js';
+import type { SessionRecord, Store } from './store.js';
 import type { Channel } from './exchange.js';
 import type { Peer } from './peer.js';
 
@@ -11,25 +12,66 @@ export interface SessionOptions {
   readonly sessionId?: string;
   /** Who is calling, as far as the transport could tell. */
   readonly caller?: Caller;
-  /** Told of faults inside handlers, with the reference the client gets. Default: they are printed to stderr. */
+  /** Called with faults inside handlers, and the reference the client gets. Default: they are printed to stderr. */
   readonly onFault?: (error: unknown, reference: string) => void;
+  /** Where tasks and limits are kept. Default: in the server's own memory. */
+  readonly store?: Store;
+  /** Put before the ids of requests to the client, where several processes carry one session. */
+  readonly idPrefix?: string;
+  /** A session that was begun elsewhere, to go on here. */
+  readonly resume?: SessionRecord;
+  /** Called after the handshake, and whenever something changes that a session needs to go on elsewhere. */
+  readonly onState?: (record: SessionRecord) => void;
 }
 
 export interface Caller {
   /** How the call came: over stdio, HTTP or in memory. */
   readonly transport: 'stdio' | 'http' | 'memory';
-  /** Who it is, where a sign-in has said so. */
+  /** Who it is, where `authenticate` has said so. A session belongs to the identity that began it. */
   readonly identity?: string;
+  /** What `authenticate` lets the caller do. */
+  readonly scopes?: readonly string[];
+  /** What else `authenticate` knows of the caller. */
+  readonly claims?: Readonly<Record<string, unknown>>;
   /** The remote address, over HTTP. */
   readonly address?: string;
-  /** Headers of the request that opened the session, over HTTP, in lower case. */
+  /** Headers of the request, over HTTP, in lower case. Those that carry credentials are left out. */
   readonly headers?: Readonly<Record<string, string>>;
 }
 
 /** A server as a value. A transport opens sessions on it; it starts nothing by itself. */
 export interface Servable {
   readonly info: Implementation;
-  /** Loads what the sources offer. Safe to call again; a failure is thrown to every caller. */
-  ready(): Promise<void>;
+  /** Reads what the sources offer. Safe to call again; a failure is thrown to every caller. */
+  ready(options?: ReadyOptions): Promise<void>;
   open(options: SessionOptions): Peer;
+  /**
+   * Ends all sessions and tasks, and closes the sources. It may be served again: the sources are read anew then.
+   * @throws the first error of a source that could not be closed; everything else is closed all the same
+   */
+  close(): Promise<void>;
+}
+
+export interface ReadyOptions {
+  /** Where sources look up their settings. Default: the environment of the process. */
+  readonly settings?: Readonly<Record<string, string | undefined>>;
+  readonly signal?: AbortSignal;
+  /** How far a long read is. */
+  readonly progress?: (done: number, total?: number, message?: string) => void;
+}
+
+/** How many are serving each server. */
+const holders = new WeakMap<Servable, number>();
+
+/** Holds a server for as long as it is served somewhere. The last one to let go closes it. */
+export function hold(server: Servable): () => Promise<void> {
+  holders.set(server, (holders.get(server) ?? 0) + 1);
+  let isHeld = true;
+  return async () => {
+    if (!isHeld) return;
+    isHeld = false;
+    const left = holders.get(server)! - 1;
+    holders.set(server, left);
+    if (left === 0) await server.close();
+  };
 }

@@ -1,20 +1,9 @@
 import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
-import type { Task, TaskStatus } from '../protocol/types.js';
+import type { Task } from '../protocol/types.js';
 import type { Clock } from './clock.js';
-import type { Channel, Exchange } from './exchange.js';
-import type { Peer, RequestOptions } from './peer.js';
-
-export const relatedTaskKey = 'io.modelcontextprotocol/related-task';
-
-/** What a running handler may do with the one who asked, be it a plain request or a task. */
-export interface Reach {
-  readonly peer: Peer;
-  readonly params: Params;
-  readonly signal: AbortSignal;
-  notify(method: string, params?: Params): void;
-  request(method: string, params: Params | undefined, options?: RequestOptions): Promise<Params>;
-  progress(progress: number, total?: number, message?: string): void;
-}
+import type { Exchange } from './exchange.js';
+import { after, type Bus, type MaybePromise, type TaskRecord, type TaskStore } from './store.js';
+import { isDone, relatedTaskKey, TaskEntry, type Outcome, type Reach } from './task-entry.js';
 
 export interface TaskLimits {
   /** Milliseconds a task is kept when the requester names none. Default 1 hour. */
@@ -29,120 +18,192 @@ export interface TaskLimits {
   readonly maxTasks?: number;
 }
 
-export interface TaskBookOptions extends TaskLimits {
+export interface TaskBookOptions {
+  readonly limits: () => TaskLimits;
+  readonly store: TaskStore;
+  readonly bus: Bus;
   readonly clock: Clock;
   /** Wall-clock milliseconds, for the dates a task carries. */
   readonly today: () => number;
   readonly newId: () => string;
 }
 
-const terminal: readonly TaskStatus[] = ['completed', 'failed', 'cancelled'];
+interface Running {
+  readonly entry: TaskEntry;
+  readonly forget: () => void;
+}
 
 /**
- * The tasks a receiver has taken on (Tasks, 2025-11-25). They belong to an owner, not to a connection: one that was lost
- * may be taken up again by whoever knows the task's id and is the same owner.
+ * The tasks a receiver has taken on (Tasks, 2025-11-25). They belong to an owner, not to a connection: whoever knows the id of one
+ * and is the same owner may ask for it over another connection, in another process too when the store is shared.
  */
 export class TaskBook {
-  private readonly entries = new Map<string, Entry>();
+  /** Those whose work was begun in this process, until their time has run out. */
+  private readonly running = new Map<string, Running>();
   constructor(private readonly options: TaskBookOptions) {}
 
   get size(): number {
-    return this.entries.size;
+    return this.running.size;
   }
 
   /** Takes a request on as a task and answers at once; `work` goes on behind it. */
   start(exchange: Exchange, owner: string, work: (reach: Reach) => unknown): { task: Task } {
-    const {
-      maxPerOwner = 100,
-      maxTasks = 10_000,
-      ttlMs = 3_600_000,
-      maxTtlMs = 86_400_000,
-      pollIntervalMs = 500,
-      newId,
-      clock,
-    } = this.options;
-    const refuse = (most: number, whose: string): never => {
-      throw new RpcError(errorCodes.internalError, `Too many tasks: at most ${most} may run at once${whose}`);
-    };
-    const running = [...this.entries.values()].filter(
-      (entry) => !entry.isDone && entry.owner === owner && entry.startedBy === exchange.peer,
-    );
-    if (running.length >= maxPerOwner) refuse(maxPerOwner, ' for one client');
-    if (this.entries.size >= maxTasks) {
-      const oldest = [...this.entries.values()].find((entry) => entry.isDone);
-      if (oldest === undefined) return refuse(maxTasks, '');
-      clock.cancel(oldest.expiry);
-      this.entries.delete(oldest.task.taskId);
-    }
+    const { ttlMs = 3_600_000, maxTtlMs = 86_400_000, pollIntervalMs = 500 } = this.options.limits();
+    this.makeRoom(exchange, owner);
     const wanted = exchange.params.task?.ttl as number | undefined;
     const ttl = Math.min(typeof wanted === 'number' && wanted > 0 ? wanted : ttlMs, maxTtlMs);
     const now = this.now();
-    const entry = new Entry(
-      { taskId: newId(), status: 'working', createdAt: now, lastUpdatedAt: now, ttl, pollInterval: pollIntervalMs },
+    const taskId = this.options.newId();
+    const first: Task = { taskId, status: 'working', createdAt: now, lastUpdatedAt: now, ttl, pollInterval: pollIntervalMs };
+    const entry = new TaskEntry(
+      first,
       owner,
       exchange,
       () => this.now(),
+      (task, outcome) => this.changed(owner, task, outcome),
     );
-    this.entries.set(entry.task.taskId, entry);
+    const unsubscribe = this.options.bus.subscribe(orders(taskId), (order) => order === 'cancel' && entry.stop(cancelledByRequester));
     // It may be deleted once its time has run out, whatever its status.
-    entry.expiry = clock.after(ttl, () => {
-      this.entries.delete(entry.task.taskId);
-      entry.stop('its time has run out');
-    });
+    const expiry = this.options.clock.after(ttl, () => this.expire(taskId, 'its time has run out'));
+    const forget = () => {
+      this.options.clock.cancel(expiry);
+      unsubscribe();
+    };
+    this.running.set(taskId, { entry, forget });
+    this.save({ task: first, owner });
     void entry.run(work);
     return { task: { ...entry.task } };
   }
 
-  /** The handlers of `tasks/get`, `tasks/result`, `tasks/cancel` and `tasks/list`, for one owner's requests. */
-  get(params: Params, owner: string): object {
-    return { ...this.find(params, owner).task };
+  /** Answers `tasks/get`. */
+  get(params: Params, owner: string): MaybePromise<object> {
+    return after(this.find(params, owner), ({ task }) => ({ ...task }));
   }
 
+  /** Answers `tasks/result`: waits for the outcome, wherever the work runs. */
   async result(params: Params, owner: string, exchange: Exchange): Promise<object> {
-    const entry = this.find(params, owner);
-    const leave = entry.attend(exchange);
-    exchange.signal.addEventListener('abort', leave);
-    try {
-      const result = await entry.outcome;
-      return { ...result, _meta: { ...(result as { _meta?: object })._meta, [relatedTaskKey]: { taskId: entry.task.taskId } } };
-    } finally {
-      leave();
-    }
+    const { task } = await this.find(params, owner);
+    const here = this.running.get(task.taskId)?.entry;
+    const result = here === undefined ? await this.outcomeElsewhere(task.taskId, exchange.signal) : await attended(here, exchange);
+    return { ...result, _meta: { ...(result as { _meta?: object })._meta, [relatedTaskKey]: { taskId: task.taskId } } };
   }
 
-  cancel(params: Params, owner: string): object {
-    const entry = this.find(params, owner);
-    if (terminal.includes(entry.task.status))
-      throw new RpcError(errorCodes.invalidParams, `The task is ${entry.task.status} already and cannot be cancelled`);
-    entry.stop('cancelled by the requester');
-    return { ...entry.task };
+  /** Answers `tasks/cancel`. */
+  cancel(params: Params, owner: string): MaybePromise<object> {
+    return after(this.find(params, owner), (record): MaybePromise<object> => {
+      const { task } = record;
+      if (isDone(task)) throw new RpcError(errorCodes.invalidParams, `The task is ${task.status} already and cannot be cancelled`);
+      const here = this.running.get(task.taskId)?.entry;
+      here?.stop(cancelledByRequester);
+      if (here !== undefined) return { ...here.task };
+      const stopped: Task = { ...task, status: 'cancelled', statusMessage: cancelledByRequester, lastUpdatedAt: this.now() };
+      return after(this.options.bus.publish(orders(task.taskId), 'cancel'), () => stopped);
+    });
   }
 
-  list(params: Params, owner: string, pageSize: number): object {
-    const own = [...this.entries.values()].filter((entry) => entry.owner === owner).map(({ task }) => ({ ...task }));
-    const { cursor } = params;
-    const start = cursor === undefined ? 0 : own.findIndex(({ taskId }) => `after.${taskId}` === cursor) + 1;
-    if (cursor !== undefined && start === 0)
-      throw new RpcError(errorCodes.invalidParams, `Invalid cursor: ${JSON.stringify(cursor)} is not one this list has given`);
-    const tasks = own.slice(start, start + pageSize);
-    return { tasks, ...(start + pageSize < own.length && { nextCursor: `after.${tasks.at(-1)!.taskId}` }) };
+  /** Answers `tasks/list`. */
+  list(params: Params, owner: string, pageSize: number): MaybePromise<object> {
+    return after(this.options.store.list(owner), (own) => {
+      const { cursor } = params;
+      const start = cursor === undefined ? 0 : own.findIndex(({ task }) => `after.${task.taskId}` === cursor) + 1;
+      if (cursor !== undefined && start === 0)
+        throw new RpcError(errorCodes.invalidParams, `Invalid cursor: ${JSON.stringify(cursor)} is not one this list has given`);
+      const tasks = own.slice(start, start + pageSize).map(({ task }) => ({ ...task }));
+      return { tasks, ...(start + pageSize < own.length && { nextCursor: `after.${tasks.at(-1)!.taskId}` }) };
+    });
   }
 
-  /** Stops all work, as when the receiver itself ends. */
+  /** Stops all work of this process, and forgets it. */
   close(): void {
-    for (const entry of this.entries.values()) {
-      this.options.clock.cancel(entry.expiry);
-      entry.stop('the receiver is stopping');
-    }
-    this.entries.clear();
+    for (const taskId of [...this.running.keys()]) this.expire(taskId, 'the receiver is stopping');
   }
 
-  private find(params: Params, owner: string): Entry {
-    const entry = this.entries.get(params.taskId);
-    // A stranger learns nothing: the answer is the same as for an id that never was.
-    if (entry === undefined || entry.owner !== owner)
-      throw new RpcError(errorCodes.invalidParams, 'Unknown task: there is none of this id, or its time has run out');
-    return entry;
+  /** @throws RpcError when there are too many, and none of them is done */
+  private makeRoom({ peer }: Exchange, owner: string): void {
+    const { maxPerOwner = 100, maxTasks = 10_000 } = this.options.limits();
+    const refuse = (most: number, whose: string): never => {
+      throw new RpcError(errorCodes.internalError, `Too many tasks: at most ${most} may run at once${whose}`);
+    };
+    let own = 0;
+    for (const { entry } of this.running.values()) if (!isDone(entry.task) && entry.owner === owner && entry.startedBy === peer) own++;
+    if (own >= maxPerOwner) refuse(maxPerOwner, ' for one client');
+    if (this.running.size < maxTasks) return;
+    const oldest = [...this.running.values()].find(({ entry }) => isDone(entry.task));
+    if (oldest === undefined) return refuse(maxTasks, '');
+    this.expire(oldest.entry.task.taskId, '');
+  }
+
+  private expire(taskId: string, why: string): void {
+    const known = this.running.get(taskId);
+    if (known === undefined) return;
+    this.running.delete(taskId);
+    known.forget();
+    known.entry.stop(why);
+    this.guard(this.options.store.delete(taskId), known.entry);
+  }
+
+  private changed(owner: string, task: Task, outcome: Outcome | undefined): void {
+    const error = outcome !== undefined && 'error' in outcome ? outcome.error : undefined;
+    this.save({
+      task,
+      owner,
+      ...(outcome !== undefined && 'result' in outcome && { result: outcome.result }),
+      ...(error !== undefined && {
+        error: { code: error.code, message: error.message, ...(error.data !== undefined && { data: error.data }) },
+      }),
+    });
+  }
+
+  private save(record: TaskRecord): void {
+    const { entry } = this.running.get(record.task.taskId) ?? {};
+    if (entry === undefined) return;
+    const saved = after(this.options.store.save(record), () =>
+      isDone(record.task) ? this.options.bus.publish(news(record.task.taskId), '') : 0,
+    );
+    this.guard(saved, entry);
+  }
+
+  /** A store that fails is a fault of the operator's; the work goes on. */
+  private guard(work: MaybePromise<unknown>, entry: TaskEntry): void {
+    if (work instanceof Promise) work.catch((error: unknown) => entry.peer.fault(error));
+  }
+
+  private find(params: Params, owner: string): MaybePromise<TaskRecord> {
+    const taskId = params.taskId as string;
+    const here = this.running.get(taskId)?.entry;
+    return after(here === undefined ? this.options.store.load(taskId) : { task: here.task, owner: here.owner }, (record) => {
+      // A stranger learns nothing: the answer is the same as for an id that never was.
+      if (record === undefined || record.owner !== owner)
+        throw new RpcError(errorCodes.invalidParams, 'Unknown task: there is none of this id, or its time has run out');
+      return record;
+    });
+  }
+
+  /** The outcome of a task that another process runs. */
+  private async outcomeElsewhere(taskId: string, signal: AbortSignal): Promise<object> {
+    const { store, bus } = this.options;
+    let stop: () => void = () => undefined;
+    try {
+      const told = new Promise<void>((resolve, reject) => {
+        const unsubscribe = bus.subscribe(news(taskId), () => resolve());
+        const leave = () => reject(signal.reason as Error);
+        signal.addEventListener('abort', leave, { once: true });
+        stop = () => {
+          unsubscribe();
+          signal.removeEventListener('abort', leave);
+        };
+      });
+      let record = await store.load(taskId);
+      if (record !== undefined && !isDone(record.task)) {
+        await told;
+        record = await store.load(taskId);
+      }
+      if (record?.error !== undefined) throw new RpcError(record.error.code, record.error.message, record.error.data);
+      if (record?.result === undefined) throw new RpcError(errorCodes.invalidParams, 'Unknown task: its time has run out');
+      return record.result;
+    } finally {
+      stop();
+    }
   }
 
   private now(): string {
@@ -150,131 +211,18 @@ export class TaskBook {
   }
 }
 
-/** One task and its work. */
-class Entry implements Reach {
-  readonly outcome: Promise<object>;
-  readonly params: Params;
-  expiry: unknown;
-  private settle!: (result: object) => void;
-  private fail!: (error: unknown) => void;
-  private readonly controller = new AbortController();
-  /** Who waits in `tasks/result`: the way for questions to the requester. */
-  private attendant: Exchange | undefined;
-  private waiting: (() => void)[] = [];
-  private asking = 0;
-  private lastProgress = Number.NEGATIVE_INFINITY;
+const cancelledByRequester = 'cancelled by the requester';
 
-  constructor(
-    public task: Task,
-    readonly owner: string,
-    private exchange: Exchange,
-    private readonly now: () => string,
-  ) {
-    this.params = exchange.params;
-    this.outcome = new Promise((resolve, reject) => {
-      this.settle = resolve;
-      this.fail = reject;
-    });
-    this.outcome.catch(() => undefined); // whoever asks for the result gets the error; nobody need ask
-  }
+/** Topics of the bus: what others want of a task, and that it has ended. */
+const orders = (taskId: string) => `task-orders ${taskId}`;
+const news = (taskId: string) => `task-news ${taskId}`;
 
-  /** The connection the task was asked for on. */
-  get startedBy(): Peer {
-    return this.exchange.peer;
+async function attended(entry: TaskEntry, exchange: Exchange): Promise<object> {
+  const leave = entry.attend(exchange);
+  exchange.signal.addEventListener('abort', leave);
+  try {
+    return await entry.outcome;
+  } finally {
+    leave();
   }
-  get isDone(): boolean {
-    return terminal.includes(this.task.status);
-  }
-  get peer(): Peer {
-    return (this.attendant ?? this.exchange).peer;
-  }
-  get signal(): AbortSignal {
-    return this.controller.signal;
-  }
-
-  async run(work: (reach: Reach) => unknown): Promise<void> {
-    try {
-      const result = (await work(this)) as object;
-      const isError = (result as { isError?: boolean }).isError === true;
-      this.become(isError ? 'failed' : 'completed', isError ? 'The tool reported an error' : undefined);
-      this.settle(result);
-    } catch (error) {
-      if (this.isDone) return; // it was stopped, and what it throws of that is no fault
-      const rpc =
-        error instanceof RpcError ? error : new RpcError(errorCodes.internalError, `Internal error (reference ${this.peer.fault(error)})`);
-      this.become('failed', rpc.message);
-      this.fail(rpc);
-    }
-  }
-
-  stop(why: string): void {
-    if (terminal.includes(this.task.status)) return;
-    this.become('cancelled', why);
-    this.controller.abort(new DOMException(why, 'AbortError'));
-    this.fail(new RpcError(errorCodes.invalidRequest, `The task was cancelled: ${why}`));
-    this.release();
-  }
-
-  private release(): void {
-    const waiting = this.waiting;
-    this.waiting = [];
-    for (const go of waiting) go();
-  }
-
-  /** Terminal states never change. */
-  private become(status: TaskStatus, statusMessage?: string): void {
-    if (terminal.includes(this.task.status) || this.task.status === status) return;
-    const { statusMessage: _, ...rest } = this.task;
-    this.task = { ...rest, status, lastUpdatedAt: this.now(), ...(statusMessage !== undefined && { statusMessage }) };
-    // A courtesy: requesters poll all the same.
-    this.peer.notify('notifications/tasks/status', { ...this.task });
-  }
-
-  attend(exchange: Exchange): () => void {
-    this.attendant = exchange;
-    this.release();
-    return () => {
-      if (this.attendant === exchange) this.attendant = undefined;
-    };
-  }
-
-  private get channel(): Channel {
-    return this.attendant?.channel ?? this.exchange.peer.outlet;
-  }
-
-  notify(method: string, params: Params = {}): void {
-    if (terminal.includes(this.task.status)) return;
-    this.peer.notify(method, tagged(params, this.task.taskId), this.channel);
-  }
-
-  /** A question waits until the requester asks for the result: only then is there somebody to answer it. */
-  async request(method: string, params: Params | undefined, options: RequestOptions = {}): Promise<Params> {
-    this.asking++;
-    this.become('input_required', 'Waiting for an answer; ask for the result to get the question');
-    try {
-      if (this.attendant === undefined) await new Promise<void>((resolve) => this.waiting.push(resolve));
-      if (this.signal.aborted) throw this.signal.reason;
-      const { peer, channel } = this;
-      return await peer.request(method, tagged(params ?? {}, this.task.taskId), { signal: this.signal, ...options, channel });
-    } finally {
-      if (--this.asking === 0) this.become('working');
-    }
-  }
-
-  /** The token of the request stays good until the task ends. */
-  progress(progress: number, total?: number, message?: string): void {
-    const progressToken = this.params._meta?.progressToken;
-    if (progressToken === undefined || !(progress > this.lastProgress)) return;
-    this.lastProgress = progress;
-    this.notify('notifications/progress', {
-      progressToken,
-      progress,
-      ...(total !== undefined && { total }),
-      ...(message !== undefined && { message }),
-    });
-  }
-}
-
-function tagged(params: Params, taskId: string): Params {
-  return { ...params, _meta: { ...params._meta, [relatedTaskKey]: { taskId } } };
 }

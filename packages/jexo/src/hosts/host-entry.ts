@@ -1,3 +1,5 @@
+import { isRecord } from '../protocol/is-record.js';
+
 /** One server in a host application's configuration, whatever the shape it is written in. */
 export type HostEntry =
   | { readonly kind: 'command'; readonly command: string; readonly args: readonly string[]; readonly env: Readonly<Record<string, string>> }
@@ -12,7 +14,6 @@ export interface EntryStyle {
   readonly types?: { readonly command: string; readonly url: string };
 }
 
-const isRecord = (value: unknown): value is Record<string, unknown> => typeof value === 'object' && value !== null && !Array.isArray(value);
 const texts = (value: unknown): Record<string, string> =>
   isRecord(value) ? Object.fromEntries(Object.entries(value).filter((each): each is [string, string] => typeof each[1] === 'string')) : {};
 

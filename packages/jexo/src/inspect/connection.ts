@@ -1,5 +1,5 @@
 import type { Client, ClientOptions } from '../client/connect-link.js';
-import type { Omission } from '../offers/offer.js';
+import type { Omission } from '../offers/source.js';
 import type { InitializeResult, Root } from '../protocol/types.js';
 import type { WireEvent, WireTap } from '../transports/link.js';
 import { createWireJudge } from './judge-wire.js';

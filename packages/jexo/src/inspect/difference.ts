@@ -1,4 +1,4 @@
-import { isRecord } from '../offers/answer.js';
+import { isRecord } from '../protocol/is-record.js';
 
 /** One place where two JSON values differ. */
 export interface Difference {

@@ -1,12 +1,11 @@
+import { isSecretSetting } from '../protocol/secret-names.js';
 import type { ConnectionSpec } from './connection.js';
 
 const hidden = '(masked)';
 
 /** Secrets of a connection stay on the bench: the page sees that there is one. Any header that a person gives may be one, whatever its name. */
 export function maskSpec(spec: ConnectionSpec): ConnectionSpec {
-  const env =
-    spec.env &&
-    Object.fromEntries(Object.entries(spec.env).map(([key, value]) => [key, /key|token|secret|password/i.test(key) ? hidden : value]));
+  const env = spec.env && Object.fromEntries(Object.entries(spec.env).map(([key, value]) => [key, isSecretSetting(key) ? hidden : value]));
   return {
     ...spec,
     ...(env && { env }),

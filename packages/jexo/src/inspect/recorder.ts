@@ -1,5 +1,6 @@
 import { JexoError } from '../errors.js';
 import { maxDepth } from '../protocol/depth.js';
+import { isSecretField } from '../protocol/secret-names.js';
 import type { WireEvent } from '../transports/link.js';
 
 /** One message on the trace. */
@@ -22,9 +23,6 @@ export interface Recorder {
   toJsonLines(connection?: number): string;
 }
 
-const secretKey =
-  /^(authorization|proxy-authorization|cookie|set-cookie|x-api-key|mcp-session-id|api[-_]?key|access[-_]?token|refresh[-_]?token|client[-_]?secret|password|passwd|secret)$/i;
-
 /** Deeper than any message may be; what a stack can take many times over. */
 const deepestShown = 2 * maxDepth;
 
@@ -38,7 +36,7 @@ export function maskSecrets(value: unknown, depth = 0): unknown {
   }
   let changed = false;
   const entries = Object.entries(value).map(([key, item]) => {
-    const masked = secretKey.test(key) && typeof item === 'string' ? '(masked)' : maskSecrets(item, depth + 1);
+    const masked = isSecretField(key) && typeof item === 'string' ? '(masked)' : maskSecrets(item, depth + 1);
     changed ||= masked !== item;
     return [key, masked] as const;
   });

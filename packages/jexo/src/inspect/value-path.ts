@@ -1,4 +1,4 @@
-import { isRecord } from '../offers/answer.js';
+import { isRecord } from '../protocol/is-record.js';
 
 /** A step into a value: a field, an item, or any of either (`*`, `[]`). */
 export type Step = string | number | typeof any;

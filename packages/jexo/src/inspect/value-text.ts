@@ -1,4 +1,4 @@
-import { isRecord } from '../offers/answer.js';
+import { isRecord } from '../protocol/is-record.js';
 
 /** A JSON value as people read it: fields in lines, lists of like objects as tables. */
 export type Readable =

@@ -1,6 +1,8 @@
 import { RawJson } from '../protocol/json-rpc.js';
 import { since, type Revision } from '../protocol/revisions.js';
+import { shapeResult } from '../protocol/shape-down.js';
 import { contentTypes, type CallToolResult, type ContentBlock, type Meta } from '../protocol/types.js';
+import type { CompiledSchema } from './schema.js';
 
 const brand = Symbol.for('jexo.answer');
 
@@ -47,11 +49,6 @@ function looksLikeContent(value: unknown): value is CallToolResult {
   );
 }
 
-/** True for plain JSON objects, which may travel as structured content. */
-export function isRecord(value: unknown): value is Record<string, unknown> {
-  return typeof value === 'object' && value !== null && !Array.isArray(value);
-}
-
 /** Turns what a handler returned into a tool result, when no output schema says what it is. */
 export function toResult(value: unknown): CallToolResult {
   if (isAnswer(value) || looksLikeContent(value)) return value as CallToolResult;
@@ -59,6 +56,41 @@ export function toResult(value: unknown): CallToolResult {
   if (typeof value === 'string') return { content: [{ type: 'text', text: value }] };
   const text = JSON.stringify(value);
   return { content: [{ type: 'text', text: text ?? String(value) }] };
+}
+
+/** What is known of a structured answer that its source has checked and serialised itself. */
+export interface Settled {
+  /** The serialised structure. */
+  readonly json: string;
+  /** The schema it has passed. */
+  readonly output: CompiledSchema;
+}
+/** By the structure itself, so that one that was replaced on its way is checked and serialised again. */
+const settled = new WeakMap<object, Settled>();
+
+/** An answer whose structure has been checked by `output` and serialised as `json` already. */
+export function settledAnswer(parts: {
+  readonly text: string;
+  readonly more: readonly ContentBlock[];
+  readonly structured: Record<string, unknown>;
+  readonly json: string;
+  readonly output: CompiledSchema;
+}): Answer {
+  const { text, more, structured, json, output } = parts;
+  settled.set(structured, { json, output });
+  return answer({ content: [{ type: 'text', text }, ...more], structured });
+}
+
+/** What is known of an answer; undefined when it has yet to be checked. */
+export function settledOf({ structuredContent }: CallToolResult): Settled | undefined {
+  return structuredContent === undefined ? undefined : settled.get(structuredContent);
+}
+
+/** A result with its structure serialised already. */
+export function withStructure(result: CallToolResult, json: string, revision: Revision): RawJson {
+  const { structuredContent: _, ...rest } = result;
+  const head = JSON.stringify(shapeResult(rest, revision));
+  return new RawJson(since(revision, '2025-06-18') ? `${head.slice(0, -1)},"structuredContent":${json}}` : head);
 }
 
 /**

@@ -1,11 +1,13 @@
 import { isJexoError } from '../errors.js';
 import type { Exchange } from '../engine/exchange.js';
-import type { Reach, TaskBook } from '../engine/task-book.js';
+import { after, type MaybePromise } from '../engine/store.js';
+import type { TaskBook } from '../engine/task-book.js';
+import type { Reach } from '../engine/task-entry.js';
 import { errorCodes, isRawJson, RawJson, RpcError, type Params } from '../protocol/json-rpc.js';
 import { since } from '../protocol/revisions.js';
 import { shapeResult } from '../protocol/shape-down.js';
-import type { JsonSchema } from '../protocol/types.js';
-import { failed, isAnswer, isRecord, serialiseStructured, toResult } from './answer.js';
+import type { CallToolResult, JsonSchema } from '../protocol/types.js';
+import { failed, isAnswer, serialiseStructured, settledOf, toResult, withStructure } from './answer.js';
 import { Call } from './call.js';
 import type { Catalogue } from './catalogue.js';
 import { fieldOf } from './form.js';
@@ -19,6 +21,8 @@ export interface ToolCallContext {
   readonly catalogue: Catalogue;
   /** The handler with the middleware around it. */
   readonly run: (request: Request) => unknown;
+  /** True when middleware may have changed an answer in place, so that nothing known of it before holds. */
+  readonly hasMiddleware: boolean;
   readonly session: Session;
   readonly tasks: TaskBook;
   readonly owner: string;
@@ -26,18 +30,21 @@ export interface ToolCallContext {
 
 /** Finds the tool, checks the input, runs it, checks the answer. Stays synchronous as long as everything it touches does. */
 export function callTool(context: ToolCallContext, params: Params, exchange: Exchange): unknown {
-  const { name } = params;
-  if (typeof name !== 'string') throw new RpcError(errorCodes.invalidParams, 'tools/call: name must be a string');
-  const input: unknown = params.arguments ?? {};
-  if (!isRecord(input)) throw new RpcError(errorCodes.invalidParams, 'tools/call: arguments must be an object');
+  const { name } = params as { name: string };
   const tool = context.catalogue.tools.get(name)?.offer;
   if (tool === undefined) throw unknownTool(name, context.catalogue.tools.keys());
-  const delay = context.session.callDelay();
-  if (delay > 0) return failed(`Too many calls: ${name} was not run. Try again in ${Math.ceil(delay / 1000)} seconds.`);
+  return after(context.session.callDelay(), (delay): MaybePromise<unknown> => {
+    if (delay > 0) return failed(`Too many calls: ${name} was not run. Try again in ${Math.ceil(delay / 1000)} seconds.`);
+    return callOrStart(context, tool, params, exchange);
+  });
+}
+
+function callOrStart(context: ToolCallContext, tool: ToolOffer, params: Params, exchange: Exchange): unknown {
+  const { name } = tool;
+  const input = (params.arguments ?? {}) as Record<string, unknown>;
   if (since(exchange.peer.revision, '2025-11-25')) {
     const { taskSupport = 'forbidden' } = tool;
     const asTask = params.task !== undefined;
-    if (asTask && !isRecord(params.task)) throw new RpcError(errorCodes.invalidParams, 'tools/call: task must be an object');
     // Tasks, "Tool-Level Negotiation": the wrong kind of call is a method that is not there.
     if (asTask && taskSupport === 'forbidden') throw new RpcError(errorCodes.methodNotFound, `The tool ${name} cannot be run as a task`);
     if (!asTask && taskSupport === 'required') throw new RpcError(errorCodes.methodNotFound, `The tool ${name} must be run as a task`);
@@ -66,12 +73,12 @@ function run(context: ToolCallContext, tool: ToolOffer, checked: Checked, call: 
   try {
     value = context.run({ offer: tool, input: checked.value, call });
   } catch (error) {
-    return recover(tool, checked.value, error, call, reach);
+    return recover(context, tool, checked.value, error, call, reach);
   }
-  if (!(value instanceof Promise)) return finish(tool, value, call, reach);
+  if (!(value instanceof Promise)) return finish(context, tool, value, call, reach);
   return value.then(
-    (settled) => finish(tool, settled, call, reach),
-    (error) => recover(tool, checked.value, error, call, reach),
+    (settled) => finish(context, tool, settled, call, reach),
+    (error) => recover(context, tool, checked.value, error, call, reach),
   );
 }
 
@@ -103,7 +110,7 @@ async function performWithQuestions(
     const question = tool.confirm?.(complete as never);
     if (question !== undefined) await call.ask(question, { type: 'object', properties: {} });
   } catch (error) {
-    return await recover(tool, complete, error, call, reach);
+    return await recover(context, tool, complete, error, call, reach);
   }
   return run(context, tool, { ok: true, value: complete }, call, reach);
 }
@@ -121,9 +128,11 @@ function refuseInput(tool: ToolOffer, issues: readonly Issue[], reach: Reach): u
   throw new RpcError(errorCodes.invalidParams, text, { issues });
 }
 
-function finish(tool: ToolOffer, value: unknown, call: Call, reach: Reach): unknown {
+function finish(context: ToolCallContext, tool: ToolOffer, value: unknown, call: Call, reach: Reach): unknown {
   const { revision } = reach.peer;
   try {
+    const known = isAnswer(value) && !context.hasMiddleware ? settledOf(value) : undefined;
+    if (known !== undefined && known.output === tool.output) return withStructure(value as CallToolResult, known.json, revision);
     if (tool.output === undefined || (isAnswer(value) && value.isError))
       return new RawJson(JSON.stringify(shapeResult(toResult(value), revision)));
     const structured = isAnswer(value) ? value.structuredContent : value;
@@ -150,10 +159,10 @@ function refuseOutput(tool: ToolOffer, issues: readonly Issue[], reach: Reach): 
 }
 
 /** A tool that needed to ask a client which cannot may have something else to say. */
-function recover(tool: ToolOffer, input: unknown, error: unknown, call: Call, reach: Reach): unknown {
+function recover(context: ToolCallContext, tool: ToolOffer, input: unknown, error: unknown, call: Call, reach: Reach): unknown {
   if (tool.fallback === undefined || !isJexoError(error) || error.code !== 'JEXO_NOT_SUPPORTED') return failure(error, call);
   return Promise.resolve(tool.fallback(input as never, call)).then(
-    (value) => finish(tool, value, call, reach),
+    (value) => finish(context, tool, value, call, reach),
     (second) => failure(second, call),
   );
 }
@@ -194,7 +203,7 @@ function failure(error: unknown, call: Call): unknown {
     if (error.code !== errorCodes.urlElicitationRequired) throw error;
     const { elicitations } = error.data as { elicitations: readonly { message: string; url: string; elicitationId: string }[] };
     if (call.session.can('elicitation.url')) {
-      for (const { elicitationId } of elicitations) call.session.pages.add(elicitationId);
+      for (const { elicitationId } of elicitations) call.session.pageOpened(elicitationId);
       throw error;
     }
     return failed(elicitations.map(({ message, url }) => `${message} ${url}`).join('\n'));

@@ -1,5 +1,5 @@
 import type { Caller } from '../engine/servable.js';
-import type { Reach } from '../engine/task-book.js';
+import type { Reach } from '../engine/task-entry.js';
 import { JexoError } from '../errors.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import { unbalanced } from '../protocol/sampling.js';
@@ -46,7 +46,7 @@ export class Call {
 
   /** Who is calling, as far as the transport can tell. */
   get caller(): Caller {
-    return this.session.caller;
+    return this.reach.caller ?? this.session.caller;
   }
 
   /** What middleware hands to the handler, for this one request. */
@@ -125,7 +125,7 @@ export class Call {
       ...rest,
     })) as unknown as ElicitResult;
     if (answer.action !== 'accept') throw notAccepted(message, answer.action);
-    this.session.pages.add(id);
+    this.session.pageOpened(id);
     return { id };
   }
 
@@ -204,9 +204,11 @@ function safeUrl(url: string | URL): string {
  * The error that tells the client to send the person to a page first, and then to call again (revision 2025-11-25).
  *
  * @example
- * if (!ledger.signedIn(call.session)) throw visitFirst({ message: 'Sign in at the honey ledger.', url: 'https://…', id });
+ * if (!ledger.signedIn(call.session)) throw urlElicitationRequired({ message: 'Sign in at the honey ledger.', url: 'https://…', id });
  */
-export function visitFirst(...pages: readonly { readonly message: string; readonly url: string | URL; readonly id: string }[]): RpcError {
+export function urlElicitationRequired(
+  ...pages: readonly { readonly message: string; readonly url: string | URL; readonly id: string }[]
+): RpcError {
   const elicitations = pages.map(({ message, url, id }) => ({ mode: 'url', message, url: safeUrl(url), elicitationId: id }));
   return new RpcError(errorCodes.urlElicitationRequired, pages.map(({ message }) => message).join(' '), { elicitations });
 }

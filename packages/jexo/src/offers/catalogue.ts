@@ -1,9 +1,11 @@
+import type { Caller } from '../engine/servable.js';
 import { JexoError } from '../errors.js';
 import { errorCodes, RawJson, RpcError } from '../protocol/json-rpc.js';
 import { shapePrompt, shapeResource, shapeTool } from '../protocol/shape-down.js';
 import type { Revision } from '../protocol/revisions.js';
 import type { Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
-import type { NeededSetting, Offer, Omission, PromptOffer, ResourceOffer, Source, TemplateOffer, ToolOffer, Yield } from './offer.js';
+import type { Offer, PromptOffer, ResourceOffer, TemplateOffer, ToolOffer } from './offer.js';
+import { isSource, readParts, type NeededSetting, type Omission, type ReadContext, type Source } from './source.js';
 
 /** One offer with the source it came from. */
 export interface Entry<O extends Offer = Offer> {
@@ -22,14 +24,20 @@ export interface Catalogue {
   readonly templates: ReadonlyMap<string, Entry<TemplateOffer>>;
   readonly prompts: ReadonlyMap<string, Entry<PromptOffer>>;
   readonly omitted: readonly Omission[];
-  /** Names of what was left out on request. */
-  readonly leftOut: readonly string[];
+  /** Names of offers that were excluded by a choice. */
+  readonly excluded: readonly string[];
   /** Variables of the environment that what is offered needs, each once. */
   readonly settings: readonly NeededSetting[];
+  /** Paths of the local files the sources were read from. */
+  readonly files: readonly string[];
+  /** What to do when the list of tools is too long for a model; undefined when no source says it. */
+  readonly whenTooMany: string | undefined;
   /** One page of each listing, serialised once per revision. */
   readonly pages: { readonly tools: Page; readonly templates: Page; readonly prompts: Page };
   /** Resources may be named by templates as they are asked for, so their list is not kept when there are such templates. */
   resourcesPage(revision: Revision, cursor: unknown): RawJson | Promise<RawJson>;
+  /** What a caller may see of it, made once for each caller. */
+  seenBy(caller: Caller, visible: (offer: Offer, caller: Caller) => boolean): Catalogue;
 }
 
 /** Offers written in place form a source of their own. */
@@ -42,7 +50,7 @@ const keyOf = (offer: Offer): string =>
  * Reads every source and puts the offers together.
  * @throws JexoError JEXO_NAME_CLASH when two offers share a name, with both places
  */
-export async function collect(parts: readonly (Offer | Source)[], pageSize: number): Promise<Catalogue> {
+export async function collect(parts: readonly (Offer | Source)[], pageSize: number, context: ReadContext): Promise<Catalogue> {
   const found = {
     tool: new Map<string, Entry>(),
     resource: new Map<string, Entry>(),
@@ -63,36 +71,40 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
     }
     kept.set(key, { offer, source });
   };
-  const read = await Promise.all(
-    parts.map(async (part) =>
-      'read' in part
-        ? { source: part.name, yielded: (await part.read()) as Yield }
-        : { source: inPlace, yielded: { offers: [part] } satisfies Yield },
-    ),
+  const read = await readParts(parts, context);
+  read.forEach((contents, index) => {
+    const part = parts[index]!;
+    for (const offer of contents.offers) add(offer, isSource(part) ? part.name : inPlace);
+    omitted.push(...(contents.omitted ?? []));
+  });
+  return catalogueOf(
+    {
+      tools: found.tool as Map<string, Entry<ToolOffer>>,
+      resources: found.resource as Map<string, Entry<ResourceOffer>>,
+      templates: found.template as Map<string, Entry<TemplateOffer>>,
+      prompts: found.prompt as Map<string, Entry<PromptOffer>>,
+      omitted,
+      excluded: read.flatMap((contents) => contents.excluded ?? []),
+      settings: [
+        ...new Map(read.flatMap(({ settings = [] }) => settings).map((each) => [`${each.variable} ${each.sentTo ?? ''}`, each])).values(),
+      ],
+      files: [...new Set(read.flatMap(({ files = [] }) => files))],
+      whenTooMany: read.find(({ whenTooMany }) => whenTooMany !== undefined)?.whenTooMany,
+    },
+    pageSize,
   );
-  for (const { source, yielded } of read) {
-    for (const offer of yielded.offers) add(offer, source);
-    omitted.push(...(yielded.omitted ?? []));
-  }
-  const tools = found.tool as Map<string, Entry<ToolOffer>>;
-  const resources = found.resource as Map<string, Entry<ResourceOffer>>;
-  const templates = found.template as Map<string, Entry<TemplateOffer>>;
-  const prompts = found.prompt as Map<string, Entry<PromptOffer>>;
+}
+
+type Gathered = Omit<Catalogue, 'pages' | 'resourcesPage' | 'seenBy'>;
+
+function catalogueOf(gathered: Gathered, pageSize: number): Catalogue {
+  const { tools, resources, templates, prompts } = gathered;
   const listing = [...templates.values()].filter(({ offer }) => offer.list !== undefined);
   const fixed = [...resources.values()].map(({ offer }) => resourceOf(offer));
   const fixedPage = pager('resources', pageSize, fixed, shapeResource);
+  const seen = new WeakMap<Caller, Catalogue>();
   return {
-    tools,
-    resources,
-    templates,
-    prompts,
-    omitted,
-    leftOut: read.flatMap(({ yielded }) => yielded.leftOut ?? []),
-    settings: [
-      ...new Map(
-        read.flatMap(({ yielded }) => yielded.settings ?? []).map((each) => [`${each.variable} ${each.sentTo ?? ''}`, each]),
-      ).values(),
-    ],
+    ...gathered,
     pages: {
       tools: pager('tools', pageSize, [...tools.values()], ({ offer }, revision) => shapeTool(toolOf(offer), revision)),
       templates: pager('resourceTemplates', pageSize, [...templates.values()], ({ offer }, revision) =>
@@ -105,6 +117,16 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
       const listed = await Promise.all(listing.map(({ offer }) => offer.list!()));
       const all = new Map([...fixed, ...listed.flat()].map((each) => [each.uri, each]));
       return pageOf('resources', pageSize, [...all.values()], (each) => shapeResource(each, revision), cursor);
+    },
+    seenBy(caller, visible) {
+      let own = seen.get(caller);
+      if (own === undefined) {
+        const only = <O extends Offer>(all: ReadonlyMap<string, Entry<O>>) =>
+          new Map([...all].filter(([, { offer }]) => visible(offer, caller)));
+        const kept = { tools: only(tools), resources: only(resources), templates: only(templates), prompts: only(prompts) };
+        seen.set(caller, (own = catalogueOf({ ...gathered, ...kept }, pageSize)));
+      }
+      return own;
     },
   };
 }

@@ -1,6 +1,8 @@
 import { JexoError } from '../errors.js';
 import { nearest } from './nearest.js';
-import type { Offer, Source, Yield } from './offer.js';
+import { freezeParts, thawParts, type FrozenParts } from './freeze.js';
+import type { Offer } from './offer.js';
+import { closeParts, isSource, readParts, type Source, type SourceContents } from './source.js';
 
 /** Which offers are kept, and what they are called. */
 export interface Choice {
@@ -24,26 +26,26 @@ export interface Choice {
  *
  * @throws JexoError JEXO_CHOICE when it is read and a choice names nothing
  * @example
- * defineServer({ name: 'farm', version: '1.0.0', offers: [offers([wrapFunctions(hives, { types })], { only: ['mix_*'], prefix: 'hive_' })] });
+ * defineServer({ name: 'alderwick-apiary', version: '1.0.0', offers: [offers([wrapFunctions(hives, { types })], { only: ['mix_*'], prefix: 'hive_' })] });
  */
 export function offers(parts: readonly (Offer | Source)[], choice: Choice & { readonly name?: string } = {}): Source {
-  const sources = parts.filter((part): part is Source => 'read' in part);
+  const sources = parts.filter(isSource);
   const watching = sources.filter(({ watch }) => watch !== undefined);
   const name = choice.name ?? (sources.map((source) => source.name).join(', ') || 'offers');
   return {
     name,
-    async read() {
-      const read = await Promise.all(parts.map(async (part): Promise<Yield> => ('read' in part ? part.read() : { offers: [part] })));
-      return choose(
-        {
-          offers: read.flatMap((each) => each.offers),
-          omitted: read.flatMap((each) => each.omitted ?? []),
-          leftOut: read.flatMap((each) => each.leftOut ?? []),
-          settings: read.flatMap((each) => each.settings ?? []),
-        },
-        choice,
-        name,
-      );
+    async read(context) {
+      const read = await readParts(parts, context);
+      const all = <T>(pick: (contents: SourceContents) => readonly T[] | undefined) => read.flatMap((each) => pick(each) ?? []);
+      const found = {
+        offers: all((each) => each.offers),
+        omitted: all((each) => each.omitted),
+        excluded: all((each) => each.excluded),
+        settings: all((each) => each.settings),
+        files: all((each) => each.files),
+        ...tooMany(read),
+      };
+      return choose(found, choice, name);
     },
     ...(watching.length > 0 && {
       watch(changed: () => void) {
@@ -51,11 +53,23 @@ export function offers(parts: readonly (Offer | Source)[], choice: Choice & { re
         return () => stops.forEach((stop) => stop());
       },
     }),
+    async freeze(context) {
+      const frozen = await freezeParts(parts, context);
+      return frozen.every((part) => part === null) ? undefined : frozen;
+    },
+    thaw: (frozen) => offers(thawParts(parts, frozen as FrozenParts), { ...choice, name }),
+    close: () => closeParts(parts),
   };
 }
 
+/** The first advice there is. */
+function tooMany(read: readonly SourceContents[]): Pick<SourceContents, 'whenTooMany'> {
+  const advice = read.find(({ whenTooMany }) => whenTooMany !== undefined)?.whenTooMany;
+  return advice === undefined ? {} : { whenTooMany: advice };
+}
+
 /** @throws JexoError JEXO_CHOICE when a choice names nothing */
-export function choose(found: Yield, choice: Choice, where: string): Yield {
+export function choose(found: SourceContents, choice: Choice, where: string): SourceContents {
   const { only, except, rename = {}, describe = {}, prefix = '' } = choice;
   const need = (pattern: string, field: string): ReadonlySet<Offer> => {
     const matching = new Set(found.offers.filter((offer) => matches(offer, pattern)));
@@ -87,8 +101,10 @@ export function choose(found: Yield, choice: Choice, where: string): Yield {
       only === undefined
         ? (found.omitted ?? [])
         : (found.omitted ?? []).filter(({ name }) => only.some((pattern) => glob(pattern).test(name))),
-    leftOut: [...(found.leftOut ?? []), ...found.offers.filter((offer) => !isKept(offer)).map(({ name }) => name)],
+    excluded: [...(found.excluded ?? []), ...found.offers.filter((offer) => !isKept(offer)).map(({ name }) => name)],
     settings: found.settings ?? [],
+    files: found.files ?? [],
+    ...(found.whenTooMany !== undefined && { whenTooMany: found.whenTooMany }),
     offers: found.offers.filter(isKept).map((offer) => {
       const own = names.get(offer) ?? offer.name;
       const name = offer.kind === 'tool' || offer.kind === 'prompt' ? prefix + own : own;

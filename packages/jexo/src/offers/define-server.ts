@@ -1,62 +1,25 @@
-import { JexoError } from '../errors.js';
 import { systemClock } from '../engine/clock.js';
 import type { Exchange } from '../engine/exchange.js';
-import { answerInitialize } from '../engine/handshake.js';
 import { printFault } from '../engine/faults.js';
-import { Peer, type NotificationHandler, type RequestHandler } from '../engine/peer.js';
+import { Peer } from '../engine/peer.js';
 import type { Servable, SessionOptions } from '../engine/servable.js';
-import { TaskBook, type TaskLimits } from '../engine/task-book.js';
-import { grammarOf } from '../protocol/grammar.js';
-import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
-import type { Icon, Implementation, ServerCapabilities } from '../protocol/types.js';
-import { callTool } from './call-tool.js';
-import { collect, type Catalogue } from './catalogue.js';
-import { compose, type Middleware } from './middleware.js';
-import type { Offer, Source } from './offer.js';
-import { completeArgument, readResource, renderPrompt, requireResource } from './serve-offers.js';
+import type { Store } from '../engine/store.js';
+import { TaskBook } from '../engine/task-book.js';
+import { memoryStore } from '../stores/memory.js';
+import type { Catalogue } from './catalogue.js';
+import { checkDefinition, defaultMaxCalls, infoOf, type ServerDefinition } from './definition.js';
+import { createLiveCatalogue, type ListKind } from './live-catalogue.js';
+import { compose } from './middleware.js';
+import { notificationHandlers, requestHandlers } from './request-handlers.js';
+import { requireResource } from './serve-offers.js';
 import { Session } from './session.js';
+import { readContext, type ReadContext } from './source.js';
 import { createSubscriptions } from './subscriptions.js';
+
+export type { ServerDefinition } from './definition.js';
 
 const brand = Symbol.for('jexo.server');
 const succeed = Symbol.for('jexo.server.succeed');
-
-export interface ServerDefinition {
-  /** Programmatic name, shown to clients. */
-  readonly name: string;
-  readonly version: string;
-  /** For people. */
-  readonly title?: string;
-  /** One short text: what this server is. */
-  readonly description?: string;
-  /** How to use the server; a client may put it before its model. */
-  readonly instructions?: string;
-  readonly icons?: readonly Icon[];
-  readonly websiteUrl?: string;
-  readonly offers: readonly (Offer | Source)[];
-  /**
-   * Declared to every client beside what the offers are for: features that both sides have agreed on outside the standard (Lifecycle,
-   * "Capability Negotiation"). What a client declares is in `call.session.clientCapabilities`.
-   */
-  readonly capabilities?: Pick<ServerCapabilities, 'experimental' | 'extensions'>;
-  /** Runs around every handler, outermost first. */
-  readonly middleware?: readonly Middleware[];
-  /** Entries a page of a listing holds. Default 100. */
-  readonly pageSize?: number;
-  /** Tool calls one session may make in a minute. Default: any number. */
-  readonly callsPerMinute?: number;
-  /** Log messages one session gets in a second; of further ones it is told how many there were. Default: any number. */
-  readonly logsPerSecond?: number;
-  /** Requests that may be in flight at once, all clients together; further ones are refused. Default 10,000. */
-  readonly maxCalls?: number;
-  /** For tools that run as tasks. */
-  readonly tasks?: TaskLimits;
-  /**
-   * True declares every kind of offer from the start, because later ones may come. Default: true when a source can change.
-   */
-  readonly changes?: boolean;
-  /** Told when a source that said it had changed could not be read again; the old offers stay. Default: nobody. */
-  readonly onReloadFailed?: (error: unknown) => void;
-}
 
 /** A server as a value: it describes what is offered and runs nothing. */
 export interface Server extends Servable {
@@ -65,17 +28,17 @@ export interface Server extends Servable {
   readonly [succeed]: (elder: Server) => void;
   readonly definition: ServerDefinition;
   /** What is offered now. Reads the sources on first use. */
-  catalogue(): Promise<Catalogue>;
+  catalogue(context?: Partial<ReadContext>): Promise<Catalogue>;
   /**
    * Reads the sources again and tells every open session what has changed. The old offers stay when a source fails.
    *
-   * @param next takes this server's place: its offers, instructions, middleware and limits, while sessions live on and calls in
+   * @param next takes this server's place: its offers, name, instructions, middleware and limits, while sessions live on and calls in
    *   flight finish on what they began with. What is said to `next` from then on (`updated`, `pageDone`) is said here.
    */
   reload(next?: Server): Promise<Catalogue>;
   /** Says that a resource has changed: whoever has subscribed to it, or to one it lies under, is told. */
   updated(uri: string): void;
-  /** Says that a person is done with the page of `call.askByUrl` or `visitFirst`. False when nobody waits for it. */
+  /** Says that a person is done with the page of `call.askByUrl` or `urlElicitationRequired`. False when nobody waits for it. */
   pageDone(id: string): boolean;
 }
 
@@ -97,117 +60,33 @@ export function defineServer(definition: ServerDefinition): Server {
   let elder: Server | undefined;
   const sessions = new Map<Peer, Session>();
   const subscriptions = createSubscriptions();
-  const tasks = new TaskBook({ ...definition.tasks, clock: systemClock, today: Date.now, newId: () => globalThis.crypto.randomUUID() });
-  let sessionCount = 0;
-  const inFlight = { count: 0, most: definition.maxCalls ?? defaultMaxCalls };
-  let loading: Promise<Catalogue> | undefined;
-  let current: Catalogue | undefined;
-
-  const load = async (from: ServerDefinition): Promise<Catalogue> => {
-    const found = await collect(from.offers, from.pageSize ?? defaultPageSize);
-    current = found;
-    return found;
-  };
-  const catalogue = (): Promise<Catalogue> => {
-    if (loading === undefined) {
-      loading = load(active);
-      loading.catch(() => (loading = undefined)); // every caller gets the error; the next one tries again
-    }
-    return loading;
-  };
-  const sessionOf = (exchange: Exchange) => sessions.get(exchange.peer)!;
-  /** Tasks belong to whoever can be told from others; where nobody can, the task's id is the secret. */
-  const ownerOf = (exchange: Exchange) => {
-    const { identity, transport } = sessionOf(exchange).caller;
-    return identity === undefined ? transport : `${transport} ${identity}`;
-  };
-  const tellsRequestersApart = (exchange: Exchange) =>
-    sessionOf(exchange).caller.transport !== 'http' || sessionOf(exchange).caller.identity !== undefined;
-
-  /** Runs `use` at once when the sources have been read, so that a call costs no extra turn of the event loop. */
-  const withCatalogue =
-    (use: (catalogue: Catalogue, params: Params, exchange: Exchange) => unknown): RequestHandler =>
-    (params, exchange) =>
-      current === undefined ? catalogue().then((found) => use(found, params, exchange)) : use(current, params, exchange);
-  /** Params are read by the grammar of the revision before they are used. */
-  const checked =
-    (handler: RequestHandler): RequestHandler =>
-    (params, exchange) => {
-      const { method, peer } = exchange;
-      const known = grammarOf(peer.revision).requests.client[method];
-      if (known === undefined) throw new RpcError(errorCodes.methodNotFound, `Method not found: ${method}`);
-      const why = known.params(params, 'params');
-      if (why !== undefined) throw new RpcError(errorCodes.invalidParams, `Invalid params of ${method}: ${why}`);
-      return handler(params, exchange);
-    };
-
-  const info = infoOf(definition);
-  const initialize = withCatalogue((found, params, exchange) => {
-    const { experimental, extensions } = definition.capabilities ?? {};
-    const capabilities: ServerCapabilities = {
-      ...(experimental !== undefined && { experimental }),
-      ...(extensions !== undefined && { extensions }),
-      ...capabilitiesOf(found, definition.changes === true || mayChange(active), tellsRequestersApart(exchange)),
-    };
-    const answer = answerInitialize(exchange.peer, params, { info, capabilities, instructions: active.instructions });
-    // Only now: a handshake that is refused changes nothing.
-    sessionOf(exchange).declared = capabilities;
-    return answer;
+  const tasks = taskBooks(() => active.tasks ?? {});
+  const live = createLiveCatalogue(
+    () => active,
+    (next) => {
+      active = next;
+      run = compose(active.middleware ?? []);
+    },
+    (changed) => tellChanged(sessions, changed),
+  );
+  const sessionOf = ({ peer }: Exchange) => sessions.get(peer)!;
+  const requests = requestHandlers({
+    definition: () => active,
+    declaresAll: definition.changes === true,
+    live,
+    run: (request) => run(request),
+    subscriptions,
+    sessionOf,
+    tasksOf: ({ peer }) => tasks.of(peer),
   });
-
-  /** Sources are watched while somebody is connected; who connects later gets what they have become meanwhile. */
-  let watching: (() => void)[] | undefined;
-  let stale = false;
-  const sourceChanged = () => {
-    // Only what was read may be out of date; a source that changes while it is read says so once more.
-    server.reload().catch((error: unknown) => active.onReloadFailed?.(error));
-  };
-  const watchSources = () => {
-    if (watching !== undefined) return;
-    if (stale) sourceChanged();
-    stale = false;
-    watching = active.offers.flatMap((offer) => ('read' in offer && offer.watch !== undefined ? [offer.watch(sourceChanged)] : []));
-  };
-  const unwatchSources = () => {
-    for (const stop of watching ?? []) stop();
-    stale = (watching?.length ?? 0) > 0;
-    watching = undefined;
-  };
-
-  const requests = new Map<string, RequestHandler>([
-    ['initialize', initialize],
-    ['ping', () => ({})],
-  ]);
-  const others: Record<string, RequestHandler> = {
-    'tools/call': withCatalogue((found, params, exchange) =>
-      callTool({ catalogue: found, run, session: sessionOf(exchange), tasks, owner: ownerOf(exchange) }, params, exchange),
-    ),
-    'tools/list': withCatalogue((found, { cursor }, { peer }) => found.pages.tools(peer.revision, cursor)),
-    'resources/list': withCatalogue((found, { cursor }, { peer }) => found.resourcesPage(peer.revision, cursor)),
-    'resources/templates/list': withCatalogue((found, { cursor }, { peer }) => found.pages.templates(peer.revision, cursor)),
-    'resources/read': withCatalogue((found, { uri }, exchange) => readResource(found, run, uri, exchange, sessionOf(exchange))),
-    'resources/subscribe': withCatalogue((found, { uri }, { peer }) => subscriptions.add(peer, uri, requireResource(found, uri))),
-    'resources/unsubscribe': ({ uri }, { peer }) => subscriptions.remove(peer, uri),
-    'prompts/list': withCatalogue((found, { cursor }, { peer }) => found.pages.prompts(peer.revision, cursor)),
-    'prompts/get': withCatalogue((found, params, exchange) => renderPrompt(found, run, params, exchange, sessionOf(exchange))),
-    'completion/complete': withCatalogue((found, params) => completeArgument(found, params)),
-    'logging/setLevel': ({ level }, exchange) => {
-      sessionOf(exchange).setLevel(level);
-      return {};
-    },
-    'tasks/get': (params, exchange) => tasks.get(params, ownerOf(exchange)),
-    'tasks/result': (params, exchange) => tasks.result(params, ownerOf(exchange), exchange),
-    'tasks/cancel': (params, exchange) => tasks.cancel(params, ownerOf(exchange)),
-    'tasks/list': (params, exchange) => {
-      if (!tellsRequestersApart(exchange))
-        throw new RpcError(errorCodes.methodNotFound, 'Method not found: tasks/list (requesters cannot be told apart here)');
-      return tasks.list(params, ownerOf(exchange), active.pageSize ?? defaultPageSize);
+  const notifications = notificationHandlers(sessions);
+  const load = {
+    count: 0,
+    get most() {
+      return active.maxCalls ?? defaultMaxCalls;
     },
   };
-  for (const [method, handler] of Object.entries(others)) requests.set(method, checked(handler));
-  const notifications = new Map<string, NotificationHandler>([
-    ['notifications/roots/list_changed', (_params, peer) => sessions.get(peer)?.rootsChanged()],
-  ]);
+  let sessionCount = 0;
 
   const server: Server = {
     [brand]: true,
@@ -217,28 +96,14 @@ export function defineServer(definition: ServerDefinition): Server {
     get definition() {
       return active;
     },
-    info,
-    catalogue,
-    ready: async () => void (await catalogue()),
+    get info() {
+      return infoOf(active);
+    },
+    catalogue: (context) => live.get(context),
+    ready: async (context) => void (await live.get(readContext(context))),
     async reload(next) {
-      const before = current;
-      const found = await load(next?.definition ?? active);
-      if (next !== undefined) {
-        active = next.definition;
-        run = compose(active.middleware ?? []);
-        next[succeed](server);
-        if (watching !== undefined) {
-          unwatchSources();
-          stale = false;
-          watchSources();
-        }
-      }
-      loading = Promise.resolve(found);
-      const changed = before === undefined ? [] : await changedKinds(before, found);
-      for (const [peer, session] of sessions) {
-        if (peer.state !== 'ready') continue;
-        for (const kind of changed) if (session.declared?.[kind]?.listChanged) peer.notify(`notifications/${kind}/list_changed`);
-      }
+      const found = await live.reload(next?.definition);
+      next?.[succeed](server);
       return found;
     },
     updated(uri) {
@@ -248,95 +113,89 @@ export function defineServer(definition: ServerDefinition): Server {
     pageDone(id) {
       if (elder !== undefined) return elder.pageDone(id);
       for (const [peer, session] of sessions) {
-        if (!session.pages.delete(id)) continue;
+        if (!session.pageDone(id)) continue;
         peer.notify('notifications/elicitation/complete', { elicitationId: id });
         return true;
       }
       return false;
     },
-    open(options: SessionOptions) {
-      const peer = new Peer({
-        role: 'server',
-        outlet: options.outlet,
-        clock: options.clock,
-        requests,
-        notifications,
-        load: inFlight,
-        onFault: options.onFault ?? printFault,
-      });
-      sessions.set(
+    open(options) {
+      const { outlet, clock, onFault = printFault, idPrefix } = options;
+      const prefixed = idPrefix === undefined ? {} : { idPrefix };
+      const peer = new Peer({ role: 'server', outlet, clock, requests, notifications, load, onFault, ...prefixed });
+      const store = tasks.join(peer, options.store);
+      const session = new Session({
         peer,
-        new Session(
-          peer,
-          options.sessionId ?? String(++sessionCount),
-          options.caller ?? { transport: 'memory' },
-          active.callsPerMinute,
-          active.logsPerSecond,
-        ),
-      );
-      watchSources();
+        id: options.sessionId ?? String(++sessionCount),
+        caller: options.caller ?? { transport: 'memory' },
+        limits: store.limits,
+        callsPerMinute: active.callsPerMinute,
+        logsPerSecond: active.logsPerSecond,
+        onState: options.onState && (() => options.onState!(session.record)),
+      });
+      sessions.set(peer, session);
+      live.watch();
       peer.onClose(() => {
         sessions.delete(peer);
         subscriptions.drop(peer);
-        if (sessions.size === 0) unwatchSources();
+        if (sessions.size === 0) live.unwatch();
       });
+      if (options.resume !== undefined) resume(peer, session, options.resume);
       return peer;
     },
+    async close() {
+      for (const peer of [...sessions.keys()]) peer.close('the server is closed');
+      tasks.close();
+      await live.close();
+    },
   };
+
+  /** A session that was begun elsewhere: its subscriptions hold here too, once the sources have been read. */
+  function resume(peer: Peer, session: Session, record: NonNullable<SessionOptions['resume']>): void {
+    session.resume(record);
+    const renew = (found: Catalogue) => {
+      for (const uri of record.subscriptions) {
+        try {
+          subscriptions.add(peer, uri, requireResource(found, uri));
+          session.noteSubscription(uri, true);
+        } catch {
+          // it is no longer offered
+        }
+      }
+    };
+    if (record.subscriptions.length > 0) live.get().then(renew, (error: unknown) => void peer.fault(error));
+  }
   return server;
 }
 
-const defaultPageSize = 100;
-const defaultMaxCalls = 10_000;
-
-function mayChange({ changes, offers }: ServerDefinition): boolean {
-  return changes ?? offers.some((offer) => 'read' in offer && offer.watch !== undefined);
+/** Every open session is told of the lists that have changed, if it was told that they may. */
+function tellChanged(sessions: ReadonlyMap<Peer, Session>, changed: readonly ListKind[]): void {
+  for (const [peer, { declared }] of sessions) {
+    if (peer.state !== 'ready') continue;
+    for (const kind of changed) if (declared?.[kind]?.listChanged) peer.notify(`notifications/${kind}/list_changed`);
+  }
 }
 
-function infoOf({ name, version, title, description, icons, websiteUrl }: ServerDefinition): Implementation {
-  const all = { name, version, title, description, icons, websiteUrl };
-  return Object.fromEntries(Object.entries(all).filter(([, value]) => value !== undefined)) as unknown as Implementation;
-}
-
-/** What is offered is declared; a source that may change can come to offer anything. */
-function capabilitiesOf({ tools, resources, templates, prompts }: Catalogue, changes: boolean, canListTasks: boolean): ServerCapabilities {
-  const completes = [...templates.values(), ...prompts.values()].some(({ offer }) => Object.keys(offer.complete ?? {}).length > 0);
-  const hasTasks = [...tools.values()].some(({ offer }) => offer.taskSupport === 'optional' || offer.taskSupport === 'required');
+/** One book of tasks for each store that the server is served with; without a store, one in memory. */
+function taskBooks(limits: () => NonNullable<ServerDefinition['tasks']>) {
+  let own: Store | undefined;
+  const books = new Map<Store, TaskBook>();
+  const ofPeer = new WeakMap<Peer, TaskBook>();
+  const make = ({ tasks: store, bus }: Store) =>
+    new TaskBook({ limits, store, bus, clock: systemClock, today: Date.now, newId: () => globalThis.crypto.randomUUID() });
   return {
-    logging: {},
-    ...((tools.size > 0 || changes) && { tools: { listChanged: true } }),
-    ...((resources.size > 0 || templates.size > 0 || changes) && { resources: { subscribe: true, listChanged: true } }),
-    ...((prompts.size > 0 || changes) && { prompts: { listChanged: true } }),
-    ...((completes || changes) && { completions: {} }),
-    ...(hasTasks && { tasks: { cancel: {}, requests: { tools: { call: {} } }, ...(canListTasks && { list: {} }) } }),
+    /** Chooses the store of a session, and gives it. */
+    join(peer: Peer, given: Store | undefined): Store {
+      const store = given ?? (own ??= memoryStore());
+      let book = books.get(store);
+      if (book === undefined) books.set(store, (book = make(store)));
+      ofPeer.set(peer, book);
+      return store;
+    },
+    of: (peer: Peer) => ofPeer.get(peer)!,
+    close() {
+      for (const book of books.values()) book.close();
+      books.clear();
+    },
   };
-}
-
-async function changedKinds(before: Catalogue, after: Catalogue): Promise<('tools' | 'resources' | 'prompts')[]> {
-  const text = async (catalogue: Catalogue) => {
-    const all = (map: ReadonlyMap<string, { readonly offer: Offer }>) =>
-      JSON.stringify(
-        [...map].map(([key, { offer }]) => [key, { ...offer, ...('template' in offer && { template: offer.template.text }) }]),
-      );
-    return { tools: all(catalogue.tools), resources: all(catalogue.resources) + all(catalogue.templates), prompts: all(catalogue.prompts) };
-  };
-  const [old, fresh] = await Promise.all([text(before), text(after)]);
-  return (['tools', 'resources', 'prompts'] as const).filter((kind) => old[kind] !== fresh[kind]);
-}
-
-function checkDefinition(definition: ServerDefinition): void {
-  const refuse = (field: string, wanted: string): never => {
-    throw new JexoError('JEXO_DEFINITION', `defineServer: ${field} must be ${wanted}.`, { where: field });
-  };
-  if (typeof definition !== 'object' || definition === null) refuse('its argument', 'an object');
-  if (typeof definition.name !== 'string' || definition.name === '') refuse('name', 'a text');
-  if (typeof definition.version !== 'string' || definition.version === '') refuse('version', 'a text');
-  if (!Array.isArray(definition.offers)) refuse('offers', 'a list of offers and sources');
-  definition.offers.forEach((offer: unknown, index: number) => {
-    const known = typeof offer === 'object' && offer !== null && ('kind' in offer || typeof (offer as Source).read === 'function');
-    if (!known) refuse(`offers[${index}]`, 'made by tool(), resource(), template(), prompt(), wrapFunctions() or another source');
-  });
-  const { pageSize, callsPerMinute } = definition;
-  if (callsPerMinute !== undefined && !(callsPerMinute >= 1)) refuse('callsPerMinute', 'a number from 1');
-  if (pageSize !== undefined && (!Number.isInteger(pageSize) || pageSize < 1)) refuse('pageSize', 'a whole number from 1');
 }

@@ -1,6 +1,6 @@
 import { validate } from '@cfworker/json-schema';
 import type { JsonSchema } from '../protocol/types.js';
-import { isRecord } from './answer.js';
+import { isRecord } from '../protocol/is-record.js';
 
 /**
  * Whether a value passes, told without compiling anything: compiling a schema takes a millisecond, and many tools are called once.

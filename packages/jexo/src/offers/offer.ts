@@ -67,65 +67,6 @@ export interface PromptOffer extends Described {
 
 export type Offer = ToolOffer | ResourceOffer | TemplateOffer | PromptOffer;
 
-/** Something that could not be offered, and why. */
-export interface Omission {
-  readonly name: string;
-  /** A file with its line. */
-  readonly where: string;
-  readonly why: string;
-  readonly next: string;
-  /** True when only an optional part is left out, and the rest is offered. */
-  readonly partial?: boolean;
-}
-
-/** True when what was left out stands in a module; otherwise it stands in a document. */
-export function isOfModule({ where }: Omission): boolean {
-  return /\.[cm]?[jt]sx?(?::|$)/.test(where);
-}
-
-/** A variable of the environment that something offered needs when it is called. */
-export interface NeededSetting {
-  readonly variable: string;
-  /** What it is for: `the token of Registry`. */
-  readonly purpose: string;
-  /** True when its value must not be shown. */
-  readonly secret: boolean;
-  /** The host a secret is sent to, where it goes to one. */
-  readonly sentTo?: string;
-}
-
-/** Those that an environment does not hold. */
-export function missingSettings(
-  settings: readonly NeededSetting[],
-  environment: Readonly<Record<string, string | undefined>>,
-): readonly NeededSetting[] {
-  return settings.filter(({ variable }) => !environment[variable]);
-}
-
-/** What a source yields when it is read. */
-export interface Yield {
-  readonly offers: readonly Offer[];
-  readonly omitted?: readonly Omission[];
-  /** Names of what was left out on request. */
-  readonly leftOut?: readonly string[];
-  /** Variables of the environment it needs. */
-  readonly settings?: readonly NeededSetting[];
-}
-
-/**
- * Anything that yields offers. A third party writes one by returning this shape.
- *
- * @example
- * const clock: Source = { name: 'clock', read: async () => ({ offers: [tool('now', {}, () => new Date().toISOString())] }) };
- */
-export interface Source {
-  /** Shown beside its offers; groups them. */
-  readonly name: string;
-  read(): Promise<Yield>;
-  /** Calls `changed` whenever `read` would yield something else; returns how to stop. */
-  watch?(changed: () => void): () => void;
-}
-
 /** What every offer may say of itself. */
 export interface Description {
   /** For people. A model sees the name and the description. */

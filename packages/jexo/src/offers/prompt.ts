@@ -7,7 +7,7 @@ import {
   type PromptArgument,
   type PromptMessage,
 } from '../protocol/types.js';
-import { isRecord } from './answer.js';
+import { isRecord } from '../protocol/is-record.js';
 import type { Call } from './call.js';
 import type { Completer } from './completion.js';
 import { checkIcons, requireName, type Description, type PromptOffer } from './offer.js';

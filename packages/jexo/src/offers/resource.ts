@@ -1,7 +1,7 @@
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { Annotations, ReadResourceResult, Resource, ResourceContents } from '../protocol/types.js';
 import { parseTemplate, type UriTemplate } from '../protocol/uri-template.js';
-import { isRecord } from './answer.js';
+import { isRecord } from '../protocol/is-record.js';
 import type { Call } from './call.js';
 import type { Completer } from './completion.js';
 import { checkIcons, definitionError, requireName, type Description, type ResourceOffer, type TemplateOffer } from './offer.js';

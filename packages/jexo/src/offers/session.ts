@@ -1,34 +1,97 @@
 import type { Peer } from '../engine/peer.js';
-import { Rate } from '../engine/rate.js';
 import type { Caller } from '../engine/servable.js';
+import type { LimitStore, MaybePromise, SessionRecord } from '../engine/store.js';
 import { since } from '../protocol/revisions.js';
 import { logLevels, type ClientCapabilities, type Implementation, type LogLevel, type ServerCapabilities } from '../protocol/types.js';
+import { memoryLimits } from '../stores/memory.js';
 
 /** What a client may be able to do for a handler. */
 export type ClientAbility = 'sampling' | 'sampling.tools' | 'sampling.context' | 'elicitation.form' | 'elicitation.url' | 'roots';
 
+export interface SessionParts {
+  readonly peer: Peer;
+  readonly id: string;
+  readonly caller: Caller;
+  readonly limits: LimitStore;
+  readonly callsPerMinute: number | undefined;
+  readonly logsPerSecond: number | undefined;
+  /** Called whenever the record has changed. */
+  readonly onState: (() => void) | undefined;
+}
+
 /** One client's conversation, as handlers see it. */
 export class Session {
-  private level = logLevels.indexOf('info');
-  private readonly logRate: Rate | undefined;
+  /** Unguessable where the transport has sessions, otherwise a running number. */
+  readonly id: string;
+  /** Who began the session. */
+  readonly caller: Caller;
+  private level: LogLevel = 'info';
   private heldBack = 0;
-  private readonly callRate: Rate | undefined;
-  /** Pages the person at this client was sent to and is not known to be done with. */
-  readonly pages = new Set<string>();
-  /** What this client was told the server can do; undefined where there was no handshake. */
-  declared: ServerCapabilities | undefined;
+  private readonly openPages = new Set<string>();
+  private readonly subscribed = new Set<string>();
+  private capabilities: ServerCapabilities | undefined;
   private readonly rootsListeners = new Set<() => void>();
+  private readonly peer: Peer;
 
-  constructor(
-    private readonly peer: Peer,
-    /** Unguessable where the transport has sessions, otherwise a running number. */
-    readonly id: string,
-    readonly caller: Caller,
-    callsPerMinute?: number,
-    logsPerSecond?: number,
-  ) {
-    this.logRate = logsPerSecond === undefined ? undefined : new Rate(peer.clock, logsPerSecond, 1000);
-    this.callRate = callsPerMinute === undefined ? undefined : new Rate(peer.clock, callsPerMinute, 60_000);
+  constructor(private readonly parts: SessionParts) {
+    this.id = parts.id;
+    this.caller = parts.caller;
+    this.peer = parts.peer;
+  }
+
+  /** What the session needs to go on in another process. */
+  get record(): SessionRecord {
+    const { remote, revision } = this.peer;
+    return {
+      id: this.id,
+      revision,
+      client: remote?.info,
+      capabilities: remote?.capabilities ?? {},
+      caller: this.caller,
+      declared: this.capabilities,
+      logLevel: this.level,
+      subscriptions: [...this.subscribed],
+      pages: [...this.openPages],
+    };
+  }
+
+  /** Goes on where another process was. */
+  resume(record: SessionRecord): void {
+    const { revision, client, capabilities, logLevel, pages, declared } = record;
+    this.peer.begin({ revision, ...(client !== undefined && { remote: { info: client, capabilities } }) });
+    this.level = logLevel;
+    this.capabilities = declared;
+    for (const page of pages) this.openPages.add(page);
+  }
+
+  /** What this client was told the server can do; undefined where there was no handshake. */
+  get declared(): ServerCapabilities | undefined {
+    return this.capabilities;
+  }
+
+  declare(capabilities: ServerCapabilities): void {
+    this.capabilities = capabilities;
+    this.parts.onState?.();
+  }
+
+  /** Notes a page the person at this client was sent to. */
+  pageOpened(id: string): void {
+    this.openPages.add(id);
+    this.parts.onState?.();
+  }
+
+  /** False when nobody here was sent to the page. */
+  pageDone(id: string): boolean {
+    const was = this.openPages.delete(id);
+    if (was) this.parts.onState?.();
+    return was;
+  }
+
+  /** Notes that the client is subscribed to a resource, or no longer. */
+  noteSubscription(uri: string, isSubscribed: boolean): void {
+    if (isSubscribed) this.subscribed.add(uri);
+    else this.subscribed.delete(uri);
+    this.parts.onState?.();
   }
 
   /** What the client calls itself; undefined before the handshake. */
@@ -82,25 +145,37 @@ export class Session {
    * many as soon as there is room (Server utilities, "Logging": servers should limit the rate).
    */
   hears(level: LogLevel): boolean {
-    if (logLevels.indexOf(level) < this.level) return false;
-    if (this.logRate === undefined || this.logRate.take()) return true;
+    if (logLevels.indexOf(level) < logLevels.indexOf(this.level)) return false;
+    const { logsPerSecond } = this.parts;
+    if (logsPerSecond === undefined) return true;
+    const { logLimits, peer } = this;
+    const wait = logLimits.take('', logsPerSecond, 1000) as number;
+    if (wait === 0) return true;
     if (this.heldBack++ === 0)
-      this.peer.clock.after(this.logRate.wait(), () => {
+      peer.clock.after(wait, () => {
         const data = `${this.heldBack} log messages were held back: more than the server sends in a second.`;
         this.heldBack = 0;
-        const level = logLevels[Math.max(this.level, logLevels.indexOf('warning'))]!;
-        this.peer.notify('notifications/message', { level, logger: 'jexo', data });
+        const at = logLevels[Math.max(logLevels.indexOf(this.level), logLevels.indexOf('warning'))]!;
+        peer.notify('notifications/message', { level: at, logger: 'jexo', data });
       });
     return false;
   }
 
+  /** Messages of one process are counted by that process. */
+  private get logLimits(): LimitStore {
+    return (this.ownLimits ??= memoryLimits(this.peer.clock));
+  }
+  private ownLimits: LimitStore | undefined;
+
   /** Milliseconds to wait before the next call, when there have been too many; 0 when it may go on. */
-  callDelay(): number {
-    return this.callRate === undefined || this.callRate.take() ? 0 : this.callRate.wait();
+  callDelay(): MaybePromise<number> {
+    const { callsPerMinute, limits, caller } = this.parts;
+    return callsPerMinute === undefined ? 0 : limits.take(`calls ${caller.transport} ${this.id}`, callsPerMinute, 60_000);
   }
 
   setLevel(level: LogLevel): void {
-    this.level = logLevels.indexOf(level);
+    this.level = level;
+    this.parts.onState?.();
   }
 }
 

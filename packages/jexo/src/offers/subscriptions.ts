@@ -3,8 +3,8 @@ import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { ResourceOffer, TemplateOffer } from './offer.js';
 
 export interface Subscriptions {
-  add(peer: Peer, uri: string, offer: ResourceOffer | TemplateOffer): object;
-  remove(peer: Peer, uri: string): object;
+  add(peer: Peer, uri: string, offer: ResourceOffer | TemplateOffer): void;
+  remove(peer: Peer, uri: string): void;
   /** Ends all of one peer's. */
   drop(peer: Peer): void;
   updated(uri: string): void;
@@ -41,21 +41,20 @@ export function createSubscriptions(): Subscriptions {
         for (const peer of peers) tell(peer, uri);
     }
   };
-  const remove = (peer: Peer, uri: string): object => {
+  const remove = (peer: Peer, uri: string): void => {
     const known = byUri.get(uri);
-    if (known === undefined || !known.peers.delete(peer)) return {};
+    if (known === undefined || !known.peers.delete(peer)) return;
     counts.set(peer, counts.get(peer)! - 1);
     total--;
     if (known.peers.size === 0) {
       byUri.delete(uri);
       known.stop?.();
     }
-    return {};
   };
   return {
     add(peer, uri, offer) {
       let known = byUri.get(uri);
-      if (known?.peers.has(peer)) return {};
+      if (known?.peers.has(peer)) return;
       const own = counts.get(peer) ?? 0;
       if (own >= mostOfOne || total >= mostOfAll)
         throw new RpcError(
@@ -69,7 +68,6 @@ export function createSubscriptions(): Subscriptions {
       known.peers.add(peer);
       counts.set(peer, own + 1);
       total++;
-      return {};
     },
     remove,
     drop(peer) {

@@ -1,151 +1,91 @@
-import { lstatSync, mkdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
-import { basename, dirname, extname, join, resolve } from 'node:path';
-import { pathToFileURL } from 'node:url';
+import { dirname, join, resolve } from 'node:path';
 import type { BuildFailure } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
-import { offers, type Choice } from '../offers/choose.js';
-import { defineServer, isServer, type Server } from '../offers/define-server.js';
-import type { Omission } from '../offers/offer.js';
-import { recordDocuments, type FrozenDocuments } from '../sources/rest/frozen-documents.js';
-import { readShapes } from '../sources/functions/frozen-shapes.js';
-import { readCached } from '../sources/functions/shape-cache.js';
+import { freezeServer } from '../offers/thaw.js';
+import { together } from '../offers/together.js';
+import type { Omission } from '../offers/source.js';
 import { packageFile } from '../own-package.js';
-import { openModule, openTarget, type OpenOptions } from '../targets/open-target.js';
-import { parseTarget } from '../targets/target.js';
-import { loadModule } from '../targets/load-module.js';
+import { findKind } from '../targets/find-kind.js';
+import { howToOpen, openTargets, type OpenOptions } from '../targets/open-targets.js';
+import type { Packable, Target } from '../targets/target-kind.js';
+import { writeBundle } from './write-bundle.js';
 
-export interface BundleOptions {
+export interface BundleOptions extends Pick<OpenOptions, 'name' | 'choice' | 'options' | 'kinds'> {
   /** Folder to write into; it is made when it is not there. */
   readonly out: string;
   /** True puts it in the place of a file of that name; otherwise nothing is overwritten. */
   readonly replace?: boolean;
-  /** The name the server gives itself. */
-  readonly name?: string;
-  /** Which offers are kept, and what they are called. */
-  readonly choice?: Choice;
-  /** For a document: where the API is, and how it is offered. */
-  readonly rest?: OpenOptions['rest'];
 }
 
 export interface Bundle {
   readonly file: string;
   readonly bytes: number;
-  readonly server: { readonly name: string; readonly version: string };
+  readonly server: { readonly name: string; readonly title?: string; readonly version: string };
   readonly tools: readonly string[];
   readonly omitted: readonly Omission[];
 }
 
 /**
- * Writes a module, or an OpenAPI document, as one file that serves itself with nothing but Node: its packages are built in, its types
- * are read now, so that no compiler is needed then, and documents that are wrapped from files are carried along.
+ * Writes a target as one file that serves itself with nothing but Node: its packages are built in, and what its sources
+ * read (types, documents) is read now and carried along.
  *
- * @throws JexoError JEXO_PACK, and all that loading the module may throw
+ * @throws JexoError JEXO_PACK, JEXO_TARGET_UNKNOWN, and all that opening the target may throw
  */
-export async function packBundle(path: string, options: BundleOptions): Promise<Bundle> {
-  const file = resolve(path);
-  const { choice = {}, rest = {} } = options;
-  const isDocument = parseTarget(path).kind === 'document';
-  const { result, documents } = await recordDocuments(async () => {
-    const namespace = isDocument ? {} : (await loadModule(file)).namespace;
-    const server = isDocument ? await openTarget(path, { choice, rest }) : chosenOf(openModule(path, namespace), choice);
-    return { namespace, server, catalogue: await server.catalogue() };
+export async function packBundle(target: Target, options: BundleOptions): Promise<Bundle> {
+  const found = await findKind(target, options.kinds);
+  const shown = String(target);
+  if (found.kind.pack === undefined)
+    throw new JexoError('JEXO_TARGET_UNKNOWN', `${shown} is ${found.kind.noun}, which cannot be packed.`, {
+      where: shown,
+      next: 'Give a module, an installed package or an OpenAPI document.',
+    });
+  const isChosenWithin = found.kind.choosesItself === true;
+  const { name, choice = {}, kinds } = options;
+  const how = howToOpen([found], options);
+  const packable = await found.kind.pack(target, isChosenWithin ? how : { ...how, choice: {} });
+  // The sources are frozen as the target describes them; what is chosen among them is chosen again where it runs.
+  const { server } = await openTargets([target], {
+    options: how.options,
+    ...(isChosenWithin && { choice }),
+    ...(kinds && { kinds }),
   });
-  const { namespace, server } = result;
-  const { tools, omitted } = result.catalogue;
-  if (tools.size === 0)
-    throw new JexoError('JEXO_NOTHING_OFFERED', `${path} offers no tool, so there is nothing to pack.`, { where: path });
-  const { title } = server.info;
-  const info = { name: options.name ?? server.info.name, ...(title !== undefined && { title }), version: server.info.version };
-  const entry = isDocument
-    ? documentEntry(file, info, { ...rest, ...choice }, documents)
-    : isServer(namespace.default)
-      ? serverEntry(file, options.name, choice, documents)
-      : await functionsEntry(file, info, choice);
-  const code = await build(file, entry);
-  const target = join(resolve(options.out), `${basename(file, extname(file))}.mjs`);
-  if (target === file)
-    throw new JexoError('JEXO_PACK', `Packing into ${options.out} would overwrite ${path} itself.`, {
-      where: target,
-      next: 'Choose another folder for --out.',
-    });
-  if (!options.replace && isThere(target))
-    throw new JexoError('JEXO_PACK', `${target} is there already, and nothing is overwritten.`, {
-      where: target,
-      next: 'Put the new one in its place with --replace, or choose another folder.',
-    });
   try {
-    mkdirSync(dirname(target), { recursive: true });
-    // Written beside and moved into place: a link that lies there is replaced, not followed.
-    const beside = `${target}.${process.pid}.tmp`;
-    rmSync(beside, { force: true });
-    writeFileSync(beside, code, { mode: 0o755, flag: 'wx' });
-    renameSync(beside, target);
-    if (readFileSync(target, 'utf8') !== code) throw new Error('it does not hold what was written');
-  } catch (error) {
-    throw new JexoError('JEXO_PACK', `${target} cannot be written: ${messageOf(error)}`, { where: target, cause: error });
-  }
-  return { file: target, bytes: statSync(target).size, server: info, tools: [...tools.keys()], omitted };
-}
-
-function isThere(path: string): boolean {
-  try {
-    lstatSync(path);
-    return true;
-  } catch {
-    return false;
+    const chosen = together([server], name, isChosenWithin ? {} : choice, shown);
+    const { tools, omitted } = await chosen.catalogue();
+    if (tools.size === 0)
+      throw new JexoError('JEXO_NOTHING_OFFERED', `${shown} offers no tool, so there is nothing to pack.`, { where: shown });
+    const after = { name, choice: isChosenWithin ? {} : choice, shown: packable.name };
+    const code = await build(packable, entryOf(packable, await freezeServer(server), after));
+    const written = writeBundle(join(resolve(options.out), `${packable.name}.mjs`), code, packable.from, options.replace ?? false);
+    const { title, version } = chosen.info;
+    const info = { name: chosen.info.name, ...(title !== undefined && { title }), version };
+    return { ...written, server: info, tools: [...tools.keys()], omitted };
+  } finally {
+    await server.close();
   }
 }
 
-interface Info {
-  readonly name: string;
-  readonly title?: string;
-  readonly version: string;
+interface After {
+  readonly name: string | undefined;
+  readonly choice: object;
+  readonly shown: string;
 }
 
-function chosenOf({ definition }: Server, choice: Choice): Server {
-  return defineServer({ ...definition, offers: [offers(definition.offers, choice)] });
-}
-
-function documentEntry(file: string, info: Info, options: object, documents: FrozenDocuments): string {
+function entryOf({ imports, server }: Packable, frozen: unknown, { name, choice, shown }: After): string {
+  const [givenName, givenChoice, givenShown] = [name ?? null, choice, shown].map((each) => JSON.stringify(each));
   return `
-import { freezeDocuments, runPacked } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
-import { defineServer, wrapRest } from ${JSON.stringify(packageFile('dist/index.mjs'))};
-freezeDocuments(${JSON.stringify(documents)});
-const document = new URL(${JSON.stringify(`./${basename(pathToFileURL(file).pathname)}`)}, import.meta.url);
-await runPacked(defineServer({ ...${JSON.stringify(info)}, offers: [wrapRest(document, ${JSON.stringify(options)})] }));
+${imports}
+import { defineServer, runPacked, thawServer, together, wrapFunctions, wrapRest } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
+const server = thawServer(${server}, ${JSON.stringify(frozen)});
+await runPacked(together([server], ${givenName} ?? undefined, ${givenChoice}, ${givenShown}));
 `;
 }
 
-async function functionsEntry(file: string, info: Info, choice: Choice): Promise<string> {
-  const { shape } = await readCached(file);
-  return `
-import * as module from ${JSON.stringify(file)};
-import { defineServer, runPacked, wrapFunctions } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
-await runPacked(defineServer({ ...${JSON.stringify(info)}, offers: [wrapFunctions(module, { ...${JSON.stringify(choice)}, name: ${JSON.stringify(basename(file))}, shape: ${JSON.stringify(shape)} })] }));
-`;
-}
-
-/** A server of its own may wrap modules by their types; what those gave is put where wrapFunctions looks first. */
-function serverEntry(file: string, name: string | undefined, choice: Choice, documents: FrozenDocuments): string {
-  const packed = JSON.stringify(packageFile('dist/packed.mjs'));
-  const given = { ...(name !== undefined && { name }) };
-  const chosen = Object.keys(choice).length > 0 ? `offers: [offers(server.definition.offers, ${JSON.stringify(choice)})]` : '';
-  const rename =
-    name === undefined && chosen === '' ? 'server' : `defineServer({ ...server.definition, ...${JSON.stringify(given)}, ${chosen} })`;
-  return `
-import { defineServer, freezeDocuments, freezeShapes, offers, runPacked } from ${packed};
-freezeDocuments(${JSON.stringify(documents)});
-freezeShapes(${JSON.stringify(readShapes())});
-const { default: server } = await import(${JSON.stringify(file)});
-await runPacked(${rename});
-`;
-}
-
-async function build(file: string, entry: string): Promise<string> {
+async function build({ from }: Packable, entry: string): Promise<string> {
   const esbuild = await import('esbuild');
   try {
     const { outputFiles } = await esbuild.build({
-      stdin: { contents: entry, resolveDir: dirname(file), sourcefile: 'entry.mjs', loader: 'js' },
+      stdin: { contents: entry, resolveDir: dirname(from), sourcefile: 'entry.mjs', loader: 'js' },
       bundle: true,
       write: false,
       format: 'esm',
@@ -162,15 +102,20 @@ async function build(file: string, entry: string): Promise<string> {
     });
     return outputFiles[0]!.text;
   } catch (error) {
-    const [first] = (error as BuildFailure).errors ?? [];
-    const where = first?.location == null ? file : `${first.location.file}:${first.location.line}:${first.location.column + 1}`;
-    const native = first?.text.includes('.node') ?? false;
-    throw new JexoError('JEXO_PACK', `The module cannot be put into one file: ${first?.text ?? messageOf(error)}`, {
-      where,
-      cause: error,
-      ...(native && {
-        next: 'A package with compiled parts cannot travel in one file. Leave it out, or install it where the server will run.',
-      }),
-    });
+    throw describe(error, from);
   }
+}
+
+function describe(error: unknown, from: string): JexoError {
+  const [first] = (error as BuildFailure).errors ?? [];
+  const { location } = first ?? {};
+  const where = location == null ? from : `${location.file}:${location.line}:${location.column + 1}`;
+  const native = first?.text.includes('.node') ?? false;
+  return new JexoError('JEXO_PACK', `The module cannot be put into one file: ${first?.text ?? messageOf(error)}`, {
+    where,
+    cause: error,
+    ...(native && {
+      next: 'A package with compiled parts cannot travel in one file. Leave it out, or install it where the server will run.',
+    }),
+  });
 }

@@ -1,7 +1,7 @@
 import { parseArgs } from 'node:util';
 import { isJexoError, messageOf } from '../errors.js';
 import type { Server } from '../offers/define-server.js';
-import { missingSettings } from '../offers/offer.js';
+import { missingSettings } from '../offers/source.js';
 import { serveHttp } from '../transports/http/serve-http.js';
 import { surviveStrays } from '../transports/strays.js';
 import { serveStdio } from '../transports/serve-stdio.js';

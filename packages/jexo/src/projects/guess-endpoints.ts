@@ -1,4 +1,5 @@
-import { isRecord } from '../offers/answer.js';
+import { isRecord } from '../protocol/is-record.js';
+import { isSecretSetting } from '../protocol/secret-names.js';
 import type { JsonSchema } from '../protocol/types.js';
 import { snakeCase } from '../sources/functions/snake-case.js';
 import type { RecordedRequest } from './parse-curl.js';
@@ -23,8 +24,6 @@ export interface Guessed {
   readonly secrets: Readonly<Record<string, string>>;
 }
 
-const secretName =
-  /(?:^|[-_.])(?:api[-_]?key|key|token|secret|password|passwd|auth|session|sid|signature|sig|credential|access[-_]?token)s?$/i;
 /** Headers a browser or a client sends by itself. */
 const ordinary =
   /^(?:accept(?:-.*)?|user-agent|referer|origin|host|connection|content-(?:type|length)|cache-control|pragma|sec-.*|priority|dnt|te|upgrade-insecure-requests|if-.*|:.*|x-requested-with|authorization|cookie)$/i;
@@ -57,7 +56,7 @@ export function guessEndpoints(requests: readonly RecordedRequest[]): Guessed {
         auth = "basic(env('API_USER'), env('API_PASSWORD'))";
         const [user = '', ...password] = decodeBase64(rest).split(':');
         Object.assign(secrets, { API_USER: user, API_PASSWORD: password.join(':') });
-      } else if (lower === 'authorization' || lower === 'cookie' || (!ordinary.test(lower) && secretName.test(lower))) {
+      } else if (lower === 'authorization' || lower === 'cookie' || (!ordinary.test(lower) && isSecretSetting(lower))) {
         const variable = variableFor(lower, value, secrets);
         headers[name] = variable;
       }
@@ -68,7 +67,7 @@ export function guessEndpoints(requests: readonly RecordedRequest[]): Guessed {
     const query: Record<string, JsonSchema> = {};
     for (const name of names) {
       const values = queries.flatMap((each) => each.getAll(name));
-      if (secretName.test(name)) {
+      if (isSecretSetting(name)) {
         inputs[`*.${name}`] = variableFor(name, values[0]!, secrets);
         query[name] = { type: 'string' };
         continue;
@@ -185,7 +184,7 @@ export function jsonSchema(values: readonly unknown[], withExamples: boolean): J
         name,
         jsonSchema(
           objects.flatMap((each) => (Object.hasOwn(each, name) ? [each[name]] : [])),
-          withExamples && !secretName.test(name),
+          withExamples && !isSecretSetting(name),
         ),
       ]),
     );
@@ -220,7 +219,7 @@ function bodySchema(bodies: readonly NonNullable<RecordedRequest['body']>[]): Gu
         name,
         isFile
           ? { type: 'string', format: 'binary' }
-          : secretName.test(name)
+          : isSecretSetting(name)
             ? { type: 'string' }
             : textSchema(mine.map(([, value]) => value)),
       ];

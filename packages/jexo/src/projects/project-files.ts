@@ -44,7 +44,7 @@ function project({ name, version }: ProjectInfo, { about, files, call, test, she
       test: `${sheet === undefined ? '' : `${run} replay server.calls.yaml && `}node ${variables.length > 0 ? '--env-file=.env ' : ''}--test test/*.test.mjs`,
       check: `${run} check server.ts`,
       serve: `${run} serve server.ts`,
-      pack: 'jexo pack server.ts --as bundle --out dist --replace',
+      pack: 'jexo pack server.ts --as file --out dist --replace',
     },
     dependencies: { jexo: `^${version}`, ...dependencies },
   };
@@ -244,7 +244,7 @@ export default defineServer({
   instructions: 'Say here what this API is for, and when to use it.',
   offers: [
     wrapRest(new URL('./${document.file}', import.meta.url), {
-      base: env('API_URL'),
+      baseUrl: env('API_URL'),
 ${
   document.secrets === undefined
     ? "      // Secrets are read from the environment, under the names of the document's security schemes: see .env"
@@ -263,7 +263,7 @@ ${
 export function endpointsProject(info: ProjectInfo, { base, endpoints, auth, headers, inputs, secrets }: Guessed): ProjectFiles {
   const helpers = auth?.startsWith('basic') ? 'basic, ' : auth === undefined ? '' : 'bearer, ';
   const options = [
-    `base: env('API_URL')`,
+    `baseUrl: env('API_URL')`,
     ...(auth === undefined ? [] : [`auth: ${auth}`]),
     ...(Object.keys(headers).length > 0
       ? [

@@ -1,5 +1,5 @@
 import { JexoError } from '../errors.js';
-import { isRecord } from '../offers/answer.js';
+import { isRecord } from '../protocol/is-record.js';
 import type { RecordedRequest } from './parse-curl.js';
 
 /** What browsers load beside the data. */

@@ -1,3 +1,4 @@
+import { isRecord } from './is-record.js';
 /** Small checks that compose into the grammar of messages. A check gives the reason a value does not fit, with its path. */
 export type Check = (value: unknown, path: string) => string | undefined;
 
@@ -11,17 +12,13 @@ function kind(wanted: string, fits: (value: unknown) => boolean): Check {
   return (value, path) => (fits(value) ? undefined : said(path, wanted));
 }
 
-export function isObject(value: unknown): value is Record<string, unknown> {
-  return typeof value === 'object' && value !== null && !Array.isArray(value);
-}
-
 export const anything: Check = () => undefined;
 export const text = kind('a string', (value) => typeof value === 'string');
 export const boolean = kind('true or false', (value) => typeof value === 'boolean');
 export const number = kind('a number', (value) => typeof value === 'number');
 export const integer = kind('a whole number', (value) => Number.isInteger(value));
 export const share = kind('a number from 0 to 1', (value) => typeof value === 'number' && value >= 0 && value <= 1);
-export const object = kind('an object', isObject);
+export const object = kind('an object', isRecord);
 export const identifier = kind('a string or a whole number', (value) => typeof value === 'string' || Number.isInteger(value));
 export const milliseconds = kind('a number or null', (value) => value === null || typeof value === 'number');
 
@@ -54,7 +51,7 @@ export function list(item: Check, most = Number.POSITIVE_INFINITY): Check {
 /** An object whose values all fit. */
 export function mapOf(item: Check): Check {
   return (value, path) => {
-    if (!isObject(value)) return said(path, 'an object');
+    if (!isRecord(value)) return said(path, 'an object');
     for (const [key, each] of Object.entries(value)) {
       const why = item(each, join(path, key));
       if (why !== undefined) return why;
@@ -67,7 +64,7 @@ export function mapOf(item: Check): Check {
 export function shape(fields: Readonly<Record<string, Check | Optional>>): Check {
   const entries = Object.entries(fields);
   return (value, path) => {
-    if (!isObject(value)) return said(path, 'an object');
+    if (!isRecord(value)) return said(path, 'an object');
     for (const [name, field] of entries) {
       const given = Object.hasOwn(value, name) ? value[name] : undefined;
       if (typeof field === 'function') {
@@ -87,14 +84,14 @@ export function shape(fields: Readonly<Record<string, Check | Optional>>): Check
 export function byMember(name: string, cases: Readonly<Record<string, Check>>): Check {
   const known = oneOf(...Object.keys(cases));
   return (value, path) => {
-    if (!isObject(value)) return said(path, 'an object');
+    if (!isRecord(value)) return said(path, 'an object');
     const chosen = value[name];
     return known(chosen, join(path, name)) ?? cases[chosen as string]!(value, path);
   };
 }
 
 export function either(choose: (value: Record<string, unknown>) => Check): Check {
-  return (value, path) => (isObject(value) ? choose(value)(value, path) : said(path, 'an object'));
+  return (value, path) => (isRecord(value) ? choose(value)(value, path) : said(path, 'an object'));
 }
 
 /** One value, or a list of them. */

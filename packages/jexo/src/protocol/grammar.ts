@@ -1,10 +1,10 @@
+import { isRecord } from './is-record.js';
 import {
   boolean,
   byMember,
   either,
   identifier,
   integer,
-  isObject,
   list,
   mapOf,
   matching,
@@ -92,11 +92,11 @@ export function misanswer(revision: Revision, method: string, result: unknown): 
 }
 
 function isAnswer(value: unknown): boolean {
-  return isObject(value) && !('method' in value);
+  return isRecord(value) && !('method' in value);
 }
 
 function isInitialize(value: unknown): boolean {
-  return isObject(value) && value.method === 'initialize';
+  return isRecord(value) && value.method === 'initialize';
 }
 
 function find<T>(table: Readonly<Record<string, T>>, name: string): T | undefined {
@@ -286,7 +286,7 @@ function build(revision: Revision): Grammar {
       ...named,
       minItems: opt(integer),
       maxItems: opt(integer),
-      items: isObject(items) && 'anyOf' in items ? shape({ anyOf: list(choice) }) : shape({ type: oneOf('string'), enum: list(text) }),
+      items: isRecord(items) && 'anyOf' in items ? shape({ anyOf: list(choice) }) : shape({ type: oneOf('string'), enum: list(text) }),
       default: opt(list(text)),
     }),
   );

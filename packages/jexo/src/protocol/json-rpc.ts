@@ -1,3 +1,4 @@
+import { isRecord } from './is-record.js';
 /** The envelope: JSON-RPC 2.0 as the protocol uses it (Base protocol, "Messages"). */
 
 export type RequestId = string | number;
@@ -93,18 +94,14 @@ export function isRequestId(value: unknown): value is RequestId {
   return typeof value === 'string' ? value.length <= mostIdCharacters : typeof value === 'number' && Number.isInteger(value);
 }
 
-function isObject(value: unknown): value is Record<string, unknown> {
-  return typeof value === 'object' && value !== null && !Array.isArray(value);
-}
-
 /** Tells which of the four kinds a parsed value is, or why it is none of them. */
 export function readEnvelope(value: unknown): Envelope {
-  if (!isObject(value)) return { kind: 'invalid', why: 'a message must be a JSON object', id: undefined };
+  if (!isRecord(value)) return { kind: 'invalid', why: 'a message must be a JSON object', id: undefined };
   const id = isRequestId(value.id) ? value.id : undefined;
   if (value.jsonrpc !== '2.0') return { kind: 'invalid', why: 'jsonrpc must be "2.0"', id };
   if ('method' in value) {
     if (typeof value.method !== 'string') return { kind: 'invalid', why: 'method must be a string', id };
-    if (value.params !== undefined && !isObject(value.params)) return { kind: 'invalid', why: 'params must be an object', id };
+    if (value.params !== undefined && !isRecord(value.params)) return { kind: 'invalid', why: 'params must be an object', id };
     if (!('id' in value)) return { kind: 'notification', message: value as unknown as JsonRpcNotification };
     if (id === undefined) return { kind: 'invalid', why: 'id must be a string or an integer', id };
     return { kind: 'request', message: value as unknown as JsonRpcRequest };
@@ -112,7 +109,7 @@ export function readEnvelope(value: unknown): Envelope {
   if ('error' in value) {
     if ('result' in value) return { kind: 'invalid', why: 'a response has either result or error, not both', id };
     const error = value.error;
-    if (!isObject(error) || !Number.isInteger(error.code) || typeof error.message !== 'string') {
+    if (!isRecord(error) || !Number.isInteger(error.code) || typeof error.message !== 'string') {
       return { kind: 'invalid', why: 'error must hold an integer code and a message', id };
     }
     if (id === undefined && value.id !== undefined && value.id !== null)
@@ -120,7 +117,7 @@ export function readEnvelope(value: unknown): Envelope {
     return { kind: 'error', message: value as unknown as JsonRpcError };
   }
   if ('result' in value) {
-    if (!isObject(value.result)) return { kind: 'invalid', why: 'result must be an object', id };
+    if (!isRecord(value.result)) return { kind: 'invalid', why: 'result must be an object', id };
     if (id === undefined) return { kind: 'invalid', why: 'id must be a string or an integer', id };
     return { kind: 'result', message: value as unknown as JsonRpcResult };
   }

@@ -1,4 +1,5 @@
 import { JexoError } from '../errors.js';
+import type { Settings } from '../offers/source.js';
 
 const brand = Symbol.for('jexo.setting');
 
@@ -15,7 +16,7 @@ export type Setting = string | EnvSetting;
  *
  * @param fallback what stands in for a variable that is not set
  * @example
- * wrapRest('./registry.openapi.yaml', { base: env('REGISTRY_URL'), auth: bearer(env('REGISTRY_TOKEN')) })
+ * wrapRest('./registry.openapi.yaml', { baseUrl: env('REGISTRY_URL'), auth: bearer(env('REGISTRY_TOKEN')) })
  */
 export function env(variable: string, fallback?: string): EnvSetting {
   return { [brand]: true, variable, ...(fallback !== undefined && { fallback }) };
@@ -26,9 +27,9 @@ export function isEnvSetting(value: unknown): value is EnvSetting {
 }
 
 /** @throws JexoError JEXO_SETTING when the variable is not set and has no fallback */
-export function readSetting(setting: Setting, what: string): string {
+export function readSetting(setting: Setting, what: string, settings: Settings): string {
   if (typeof setting === 'string') return setting;
-  const value = process.env[setting.variable] ?? setting.fallback;
+  const value = settings[setting.variable] ?? setting.fallback;
   if (value === undefined || value === '')
     throw new JexoError('JEXO_SETTING', `${what} is to be read from ${setting.variable}, which is not set.`, {
       where: setting.variable,

@@ -2,8 +2,8 @@ import { watch, type FSWatcher } from 'node:fs';
 import { basename, dirname } from 'node:path';
 import { defineServer, type Server } from '../offers/define-server.js';
 import type { Catalogue } from '../offers/catalogue.js';
-import { filesRead } from '../sources/functions/frozen-shapes.js';
-import { openTargets, type OpenOptions } from './open-target.js';
+import { openTargets, type OpenOptions } from './open-targets.js';
+import type { Target } from './target-kind.js';
 
 /** What became of one change. */
 export type Reloaded =
@@ -19,6 +19,7 @@ export type Reloaded =
 
 export interface WatchedTargets {
   readonly server: Server;
+  /** Stops watching; the server is closed by whoever serves it. */
   close(): void;
 }
 
@@ -30,13 +31,13 @@ const settleMs = 15;
  * loaded changes nothing but what is told.
  */
 export async function watchTargets(
-  texts: readonly string[],
+  targets: readonly Target[],
   options: OpenOptions & { readonly onReload: (reloaded: Reloaded) => void },
 ): Promise<WatchedTargets> {
-  const opened = await openTargets(texts, { ...options, again: true });
+  const opened = await openTargets(targets, { ...options, again: true });
   // What is offered may come to be of any kind, and clients can only be told of kinds that were declared.
   const server = defineServer({ ...opened.server.definition, changes: true });
-  await server.reload(opened.server);
+  const first = await server.reload(opened.server);
   const watchers = new Map<string, FSWatcher>();
   let names: ReadonlySet<string> = new Set();
   /** A file that is new is a part of it perhaps: a save that could not be loaded may have begun to import it. */
@@ -45,9 +46,9 @@ export async function watchTargets(
   let reading: Promise<void> | undefined;
   let again = false;
 
-  const follow = (loaded: readonly string[]) => {
-    // What is only a type is in no module that is loaded, but in what the reader has read.
-    const files = [...loaded, ...filesRead()];
+  const follow = (loaded: readonly string[], { files: read }: Catalogue) => {
+    // What is only a type is in no module that is loaded, but among the files that its source has read.
+    const files = [...loaded, ...read];
     names = new Set(files.map((file) => basename(file)));
     const folders = new Set(files.map((file) => dirname(file)).filter((folder) => !/[\\/]node_modules([\\/]|$)/.test(folder)));
     for (const [folder, watcher] of watchers) {
@@ -76,9 +77,12 @@ export async function watchTargets(
       const start = performance.now();
       try {
         const before = namesOf(await server.catalogue());
-        const next = await openTargets(texts, { ...options, again: true });
-        const catalogue = await server.reload(next.server);
-        follow(next.files);
+        const next = await openTargets(targets, { ...options, again: true });
+        const catalogue = await server.reload(next.server).catch(async (error: unknown) => {
+          await next.server.close();
+          throw error;
+        });
+        follow(next.files, catalogue);
         const after = namesOf(catalogue);
         options.onReload({
           ok: true,
@@ -92,7 +96,7 @@ export async function watchTargets(
       }
     } while (again);
   };
-  follow(opened.files);
+  follow(opened.files, first);
   return {
     server,
     close() {

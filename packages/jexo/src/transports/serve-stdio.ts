@@ -2,7 +2,7 @@ import { systemClock } from '../engine/clock.js';
 import { describeFault } from '../engine/faults.js';
 import type { Channel } from '../engine/exchange.js';
 import { failure } from '../engine/peer.js';
-import type { Servable } from '../engine/servable.js';
+import { hold, type Servable } from '../engine/servable.js';
 import { isTooDeep, maxDepth } from '../protocol/depth.js';
 import { encode, errorCodes } from '../protocol/json-rpc.js';
 import { LineReader } from './lines.js';
@@ -53,6 +53,7 @@ export async function serveStdio(server: Servable, options: ServeStdioOptions = 
     exitAfterMs = 2000,
     onNote = (note: string) => void process.stderr.write(`jexo: ${note}\n`),
   } = options;
+  const letGo = hold(server);
   const stdout = guardStdout(() =>
     onNote('something was printed to stdout. It is shown here instead, because stdout carries the protocol.'),
   );
@@ -146,6 +147,7 @@ export async function serveStdio(server: Servable, options: ServeStdioOptions = 
       new Promise((resolve) => (timer = setTimeout(resolve, lastFlushMs))),
     ]);
     clearTimeout(timer);
+    await letGo().catch((error: unknown) => onNote(`a source could not be closed: ${describeFault(error)}`));
     stdout.release();
     release();
     if (exitAfterMs > 0) setTimeout(() => process.exit(), exitAfterMs).unref();

@@ -29,7 +29,7 @@ test('a deliberately poor server yields each finding once', async () => {
   // Every rule but the one on what could not be read, which is for modules, and the one on headers, which is for HTTP.
   expect(findings.map(({ rule }) => rule).sort()).toEqual(
     Object.keys(rules)
-      .filter((rule) => rule !== 'left-out' && rule !== 'wrong-headers')
+      .filter((rule) => rule !== 'omitted' && rule !== 'wrong-headers')
       .sort(),
   );
   expect(code).toBe(1);
@@ -95,22 +95,22 @@ export function pour(into: symbol): void {}`,
     expect(findings.map(({ rule, subject, where }) => [rule, subject, where?.replace(/^.*lots/, 'lots')])).toEqual([
       ['no-description', 'tool count', 'lots.ts:1'],
       ['parameter-without-description', 'tool count jars', 'lots.ts:1'],
-      ['left-out', 'function pour', 'lots.ts:4'],
+      ['omitted', 'function pour', 'lots.ts:4'],
       ['no-output-schema', 'tool bottle', 'lots.ts:3'],
     ]);
   });
 
-  test('a finding can be silenced with a reason, and the gravity that fails be chosen', async () => {
-    const silenced = await check(file, '--silence', 'no-description:count=its name says all', '--silence', 'left-out=known');
+  test('a finding can be silenced with a reason, and the severity that fails be chosen', async () => {
+    const silenced = await check(file, '--silence', 'no-description:count=its name says all', '--silence', 'omitted=known');
     expect(silenced.findings.map(({ rule }) => rule)).toEqual(['parameter-without-description', 'no-output-schema']);
     expect(silenced.silenced.map(({ rule, reason }) => [rule, reason])).toEqual([
       ['no-description', 'its name says all'],
-      ['left-out', 'known'],
+      ['omitted', 'known'],
     ]);
     expect(silenced.code).toBe(0);
     expect((await check(file, '--silence', 'no-description=x', '--fail-on', 'warning')).code).toBe(1);
     expect((await check(file, '--fail-on', 'never')).code).toBe(0);
-    for (const wrong of ['nonsense', 'no-such-rule=x', 'left-out='])
+    for (const wrong of ['nonsense', 'no-such-rule=x', 'omitted='])
       expect(await jexo(['check', file, '--silence', wrong])).toMatchObject({ code: 2, stderr: expect.stringContaining('rule=reason') });
   });
 

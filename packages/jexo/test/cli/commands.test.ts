@@ -58,7 +58,7 @@ test.each([
   ['an address anybody reaches', ['serve', hives, '--http', '--host', '0.0.0.0'], 2, 'there is no sign-in'],
   ['a header that is none', ['list', 'http://127.0.0.1:9/mcp', '--header', 'oops'], 2, 'Name: value'],
   ['nothing listening', ['list', 'http://127.0.0.1:9/mcp'], 3, '127.0.0.1:9'],
-  ['packing a URL', ['pack', 'http://127.0.0.1:9/mcp', '--out', folder], 3, 'neither a module nor a document'],
+  ['packing a URL', ['pack', 'http://127.0.0.1:9/mcp', '--out', folder], 3, 'is a running server, which cannot be packed'],
 ])('%s: one clear message, and an exit code that means something', async (_name, args, code, words) => {
   const outcome = await jexo(args, { cwd: folder });
   expect(outcome.stderr).toContain(words);
@@ -108,7 +108,7 @@ test('what cannot be offered is said, and the rest is', async () => {
   const { stdout, stderr, code } = await jexo(['list', path]);
   expect(code).toBe(0);
   expect(stdout).toContain('good');
-  expect(stderr).toMatch(/bad is left out: mixed\.ts:3: visit is a callback/);
+  expect(stderr).toMatch(/bad is omitted: mixed\.ts:3: visit is a callback/);
 });
 
 test('what a module prints never mixes with the result', async () => {
@@ -235,7 +235,7 @@ describe('choosing', () => {
     expect(stdout).toBe('sugarKg  2\nwaterL   2\n');
     expect((await jexo(['list', hives, ...shape])).stdout).toContain('Sugar and water = syrup.');
     const running = await start(['serve', hives, '--http', '--json', '--only', 'mix_syrup', ...shape]);
-    expect(running.said).toMatchObject({ tools: ['bee_mix'], leftOut: ['days_to_harvest', 'mites_per_100', 'winter_stores'] });
+    expect(running.said).toMatchObject({ tools: ['bee_mix'], excluded: ['days_to_harvest', 'mites_per_100', 'winter_stores'] });
     await running.stop();
     const out = freshFolder('chosen');
     await jexo(['pack', hives, '--out', out, '--only', 'mix_syrup', ...shape]);

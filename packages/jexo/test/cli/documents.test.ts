@@ -39,12 +39,12 @@ test('a document is listed, called and read as any other target', async () => {
     0,
     expect.stringMatching(/^Alderwick registry · 1\.0\.0[\s\S]*book_inspection\n {2}Book an inspection\./),
   ]);
-  const called = await jexo(['call', document, 'get_hive', 'hive=MR-03', '--base', base, '--json'], {
+  const called = await jexo(['call', document, 'get_hive', 'hive=MR-03', '--base-url', base, '--json'], {
     env: { REGISTRY_TOKEN: 'secret-42' },
   });
   expect(called.code).toBe(0);
   expect(JSON.parse(called.stdout)).toMatchObject({ structuredContent: { at: '/hives/MR-03', token: 'Bearer (masked)' } });
-  const read = await jexo(['read', document, 'alderwick-registry://hives?limit=2', '--resources', '--base', base]);
+  const read = await jexo(['read', document, 'alderwick-registry://hives?limit=2', '--resources', '--base-url', base]);
   expect(read.stdout).toContain('/hives?limit=2');
   const fromUrl = await jexo(['call', `${base}/openapi.json`, 'list_lots', '--json']);
   expect(JSON.parse(fromUrl.stdout)).toMatchObject({ structuredContent: { result: ['H-204'] } });
@@ -52,24 +52,24 @@ test('a document is listed, called and read as any other target', async () => {
 
 test('served by choice, and what is left out is told; as three tools; the wire log holds no secret', async () => {
   const log = join(folder, 'wire.jsonl');
-  const served = await start(['serve', document, '--http', '0', '--json', '--only', 'GET *', '--base', base, '--wire-log', log], {
+  const served = await start(['serve', document, '--http', '0', '--json', '--only', 'GET *', '--base-url', base, '--wire-log', log], {
     env: { REGISTRY_TOKEN: 'secret-42' },
   });
   expect(served.said).toMatchObject({
     tools: ['list_apiaries', 'list_hives', 'get_hive', 'list_inspections', 'get_inspection', 'get_photo'],
-    leftOut: ['book_inspection', 'correct_inspection', 'withdraw_inspection', 'upload_photo'],
+    excluded: ['book_inspection', 'correct_inspection', 'withdraw_inspection', 'upload_photo'],
   });
   await jexo(['call', String(served.said.address), 'get_hive', 'hive=MR-03']);
   await served.stop();
   expect(readFileSync(log, 'utf8')).toContain('(masked)');
   expect(readFileSync(log, 'utf8')).not.toContain('secret-42');
-  const chosen = await jexo(['call', document, 'find_operation', 'words=inspection', '--as-search', '--only', 'GET *', '--json']);
+  const chosen = await jexo(['call', document, 'find_operation', 'words=inspection', '--search-tools', '--only', 'GET *', '--json']);
   expect(JSON.parse(chosen.stdout)).toMatchObject({ structuredContent: { of: 6 } });
-  const search = await jexo(['list', document, '--as-search', '--json']);
+  const search = await jexo(['list', document, '--search-tools', '--json']);
   expect((JSON.parse(search.stdout) as { tools: { name: string }[] }).tools.map(({ name }) => name)).toEqual([
     'find_operation',
     'show_operation',
-    'invoke_operation',
+    'call_operation',
   ]);
 });
 
@@ -110,7 +110,7 @@ paths:
       '9 parameter-without-description tool create_thing body',
       '9 untyped-input tool create_thing body',
       '14 parameter-without-description tool get_other id',
-      '16 left-out operation DELETE /others/{id}',
+      '16 omitted operation DELETE /others/{id}',
     ].sort(),
   );
   expect((await jexo(['check', document, '--fail-on', 'warning'])).code).toBe(0);
@@ -130,13 +130,13 @@ test('of a large one, check recommends three tools, and they are enough', async 
   const paths = Object.fromEntries(Array.from({ length: 120 }, (_, index) => [`/stands/${index}`, operation(index)]));
   writeFileSync(large, JSON.stringify({ openapi: '3.1.0', info: { title: 'Scales', version: '1.0.0' }, paths }));
   const sizeOf = async (...more: string[]) => {
-    const { findings } = JSON.parse((await jexo(['check', large, '--json', '--base', base, ...more])).stdout) as {
+    const { findings } = JSON.parse((await jexo(['check', large, '--json', '--base-url', base, ...more])).stdout) as {
       findings: { rule: string; remedy: string }[];
     };
     return findings.filter(({ rule }) => rule === 'list-size').map(({ remedy }) => remedy);
   };
-  expect(await sizeOf()).toEqual([expect.stringContaining('--as-search')]);
-  expect(await sizeOf('--as-search')).toEqual([]);
+  expect(await sizeOf()).toEqual([expect.stringContaining('--search-tools')]);
+  expect(await sizeOf('--search-tools')).toEqual([]);
 });
 
 test('a body that takes several types is told of, and sent as the one that is chosen', async () => {
@@ -190,7 +190,7 @@ paths:
     join(other!, 'shared lots.yaml'),
     'lot: { name: lot, in: path, required: true, description: as H-204, schema: { type: string } }\n',
   );
-  const packed = await jexo(['pack', join(from!, 'lots+api.yaml'), '--out', away!, '--only', 'GET *', '--base', base, '--json']);
+  const packed = await jexo(['pack', join(from!, 'lots+api.yaml'), '--out', away!, '--only', 'GET *', '--base-url', base, '--json']);
   expect(JSON.parse(packed.stdout)).toMatchObject({ server: { name: 'lots', title: 'Lots', version: '2.0.0' }, tools: ['get_lot'] });
   rmSync(from!, { recursive: true });
   rmSync(other!, { recursive: true });
@@ -208,7 +208,7 @@ test('what cannot be read is told', async () => {
     [['list', join(folder, 'gone.yaml')], 3, /There is no file/],
     [['list', `${base.replace(/\d+$/, '9')}/openapi.json`], 3, /cannot be read/],
     [['list', document, '--only', 'tag:honey'], 2, /tag:honey/],
-    [['list', `${base}/mcp`, '--base', base], 2, /of modules, packages and documents only/],
+    [['list', `${base}/mcp`, '--base-url', base], 2, /--base-url means nothing to a running server/],
     [['pack', 'https://registry.example/openapi.json', '--out', folder], 3, /neither a module nor a document/],
   ] as const) {
     const { code: got, stderr } = await jexo(words);

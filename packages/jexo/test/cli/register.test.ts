@@ -18,7 +18,7 @@ test('a module is written with whole paths, proven as a host would start it, use
     '\uFEFF{\r\n\t"theme": "dark", // mine\r\n\t"mcpServers": {\r\n\t\t"other": { "command": "/bin/x", "args": [], },\r\n\t},\r\n}\r\n';
   const hosts = file('hosts.json', before);
   const own = file('my hives.ts', readFileSync(hives, 'utf8'));
-  const { code, stderr } = await register(own, '--with', hosts);
+  const { code, stderr } = await register(own, '--config', hosts);
   expect([code, stderr]).toEqual([
     0,
     expect.stringMatching(
@@ -31,13 +31,13 @@ test('a module is written with whole paths, proven as a host would start it, use
   const listed = await jexo(['list', `${hosts}#my_hives`, '--json']);
   expect((JSON.parse(listed.stdout) as { tools: object[] }).tools).toHaveLength(4);
   expect((await jexo(['call', `${hosts}#my_hives`, 'mix_syrup', 'colonies=2'])).stdout).toContain('sugarKg  2');
-  const again = await register(own, '--with', hosts);
+  const again = await register(own, '--config', hosts);
   expect([again.code, again.stderr]).toEqual([3, expect.stringContaining('has an entry my_hives already')]);
-  expect((await register(own, '--with', hosts, '--replace', '--env', 'A=1')).code).toBe(0);
-  expect((await register('--with', hosts, '--list')).stdout).toMatch(/^name +what it starts\nother +\/bin\/x\nmy_hives /);
-  expect((await register('--with', hosts, '--remove', 'my_hives')).code).toBe(0);
+  expect((await register(own, '--config', hosts, '--replace', '--env', 'A=1')).code).toBe(0);
+  expect((await register('--config', hosts, '--list')).stdout).toMatch(/^name +what it starts\nother +\/bin\/x\nmy_hives /);
+  expect((await register('--config', hosts, '--remove', 'my_hives')).code).toBe(0);
   expect(readFileSync(hosts, 'utf8')).toBe(before);
-  expect((await register('--with', hosts, '--remove', 'my_hives')).code).toBe(3);
+  expect((await register('--config', hosts, '--remove', 'my_hives')).code).toBe(3);
 });
 
 test('every file gets its own bytes back', async () => {
@@ -51,21 +51,21 @@ test('every file gets its own bytes back', async () => {
     ['settings.toml', 'theme = "dark"'],
   ] as const) {
     const hosts = file(name, text);
-    expect([name, (await register('http://127.0.0.1:9/mcp', '--with', hosts, '--name', 'far')).code]).toEqual([name, 1]);
+    expect([name, (await register('http://127.0.0.1:9/mcp', '--config', hosts, '--name', 'far')).code]).toEqual([name, 1]);
     expect(readFileSync(hosts, 'utf8')).toContain('http://127.0.0.1:9/mcp');
-    expect((await register('--with', hosts, '--remove', 'far')).code).toBe(0);
+    expect((await register('--config', hosts, '--remove', 'far')).code).toBe(0);
     expect([name, readFileSync(hosts, 'utf8')]).toEqual([name, text]);
   }
 });
 
 test('a new file, a link, rights; and files that cannot be used', async () => {
   const fresh = file('new.json');
-  expect((await register(hives, '--with', fresh)).code).toBe(0);
+  expect((await register(hives, '--config', fresh)).code).toBe(0);
   expect([statSync(fresh).mode & 0o777, existsSync(`${fresh}.before-jexo`)]).toEqual([0o600, false]);
   const real = file('real.json', '{"mcpServers": {}}');
   chmodSync(real, 0o640);
   symlinkSync(real, join(folder, 'link.json'));
-  expect((await register(hives, '--with', join(folder, 'link.json'))).code).toBe(0);
+  expect((await register(hives, '--config', join(folder, 'link.json'))).code).toBe(0);
   expect([statSync(real).mode & 0o777, readFileSync(real, 'utf8').includes('serve')]).toEqual([0o640, true]);
   const locked = file('locked.json', '{}');
   chmodSync(locked, 0o444);
@@ -75,7 +75,7 @@ test('a new file, a link, rights; and files that cannot be used', async () => {
     [folder, /cannot be read/],
     [join(folder, 'no', 'where.json'), /cannot be written/],
   ] as const) {
-    const { code, stderr } = await register(hives, '--with', path);
+    const { code, stderr } = await register(hives, '--config', path);
     expect([code, stderr]).toEqual([3, expect.stringMatching(says)]);
   }
   expect(readFileSync(locked, 'utf8')).toBe('{}');
@@ -84,22 +84,22 @@ test('a new file, a link, rights; and files that cannot be used', async () => {
 test('dry run, print, the style of the others, names and secrets', async () => {
   const text = '{ "mcp": { "servers": { "a": { "type": "local", "command": ["/bin/x"], "environment": { "A": "1" } } } } }';
   const hosts = file('style.json', text);
-  const dry = await register(hives, '--with', hosts, '--name', 'my-hives 2', '--env', 'KEY=k', '--dry-run');
+  const dry = await register(hives, '--config', hosts, '--name', 'my-hives 2', '--env', 'KEY=k', '--dry-run');
   expect([dry.code, readFileSync(hosts, 'utf8')]).toEqual([0, text]);
   expect(dry.stdout).toMatch(/\+ +"my_hives_2": \{\n\+ +"type": "local",\n\+ +"command": \[\n[\s\S]*"environment": \{\n\+ +"KEY": "k"/);
-  const printed = await register(hives, '--with', hosts, '--print');
+  const printed = await register(hives, '--config', hosts, '--print');
   expect(JSON.parse(printed.stdout)).toMatchObject({
     mcp: { servers: { hives: { command: process.execPath, args: [cli, 'serve', hives] } } },
   });
-  expect((await register(hives, '--with', hosts, '--env', 'NOT_SET_HERE')).stderr).toContain('NOT_SET_HERE is not set here');
+  expect((await register(hives, '--config', hosts, '--env', 'NOT_SET_HERE')).stderr).toContain('NOT_SET_HERE is not set here');
   for (const [words, code] of [
     [['register', hives], 2],
-    [['register', '--with', hosts], 2],
-    [['register', 'some-package', '--with', hosts], 3],
-    [['register', 'gone.ts', '--with', hosts], 3],
+    [['register', '--config', hosts], 2],
+    [['register', 'some-package', '--config', hosts], 3],
+    [['register', 'gone.ts', '--config', hosts], 3],
     [['list', `${hosts}#nobody`], 3],
     [['list', `${hosts}#constructor`], 3],
-    [['register', hives, '--with', hosts, '--name', 'constructor', '--dry-run'], 0],
+    [['register', hives, '--config', hosts, '--name', 'constructor', '--dry-run'], 0],
   ] as const)
     expect([words, (await jexo(words)).code]).toEqual([words, code]);
 });
@@ -107,14 +107,14 @@ test('dry run, print, the style of the others, names and secrets', async () => {
 test('guidance is made from the descriptions, and overwrites nothing', async () => {
   const hosts = file('guided.json', '{}');
   const guide = join(folder, 'guide.md');
-  expect((await register(hives, '--with', hosts, '--guidance', guide)).code).toBe(0);
+  expect((await register(hives, '--config', hosts, '--guidance', guide)).code).toBe(0);
   expect(readFileSync(guide, 'utf8')).toContain(
     '- `mix_syrup`: How much sugar and water to mix for one feeding. Use when someone asks what to feed',
   );
-  expect((await register(hives, '--with', hosts, '--replace', '--guidance', guide)).stderr).toContain('nothing is overwritten');
+  expect((await register(hives, '--config', hosts, '--replace', '--guidance', guide)).stderr).toContain('nothing is overwritten');
 });
 
-test('a proof says what fails where a host starts it, and how to mend it', async () => {
+test('a proof says what fails where a host starts it, and how to fix it', async () => {
   const noisy = file('noisy.mjs', "console.log('Listening'); setTimeout(() => {}, 500);");
   const needy = file('needy.mjs', "if (!process.env.REGISTRY_TOKEN) { console.error('REGISTRY_TOKEN is not set'); process.exit(1); }");
   const good = file(
@@ -137,7 +137,7 @@ test('a proof says what fails where a host starts it, and how to mend it', async
   const { code, stdout } = await jexo(['check', hosts, '--json']);
   await served.stop();
   const { entries } = JSON.parse(stdout) as {
-    entries: Record<string, { works: boolean; tools: string[]; troubles: { what: string; mend: string }[] }>;
+    entries: Record<string, { works: boolean; tools: string[]; troubles: { what: string; fix: string }[] }>;
   };
   expect(code).toBe(1);
   expect(Object.entries(entries).map(([name, { works }]) => [name, works])).toEqual([
@@ -148,11 +148,11 @@ test('a proof says what fails where a host starts it, and how to mend it', async
     ['far', true],
   ]);
   expect(entries.far!.tools).toHaveLength(4);
-  const what = (name: string) => entries[name]!.troubles.map((trouble) => `${trouble.what} ${trouble.mend}`).join('\n');
+  const what = (name: string) => entries[name]!.troubles.map((trouble) => `${trouble.what} ${trouble.fix}`).join('\n');
   expect(what('noisy')).toMatch(/not a protocol message: Listening[\s\S]*print to stderr instead/);
   expect(what('needy')).toMatch(/wants the variable REGISTRY_TOKEN[\s\S]*--env REGISTRY_TOKEN=/);
   expect(what('lost')).toMatch(/no-such-runtime is not on the PATH[\s\S]*\.\/relative\.mjs is a path from a folder/);
   // The environment really is bare.
-  const proven = await register('--with', file('bare.json', '{}'), '--json', '--name', 'good', '--', process.execPath, good);
+  const proven = await register('--config', file('bare.json', '{}'), '--json', '--name', 'good', '--', process.execPath, good);
   expect(JSON.parse(proven.stdout)).toMatchObject({ proof: { works: true, tools: ['where'] } });
 });

@@ -5,7 +5,7 @@ import {
   JexoError,
   RpcError,
   tool,
-  visitFirst,
+  urlElicitationRequired,
   type Call,
   type ConnectOptions,
   type ToolOffer,
@@ -116,7 +116,7 @@ test('[MCP-132] [MCP-121] a client refuses what it did not declare', async () =>
     clock: { now: () => 0, after: () => 0, cancel: () => undefined },
     requests,
   });
-  peer.state = 'ready';
+  peer.begin({ revision: '2025-11-25' });
   const ask = (id: number, method: string, params: object) => peer.receive({ jsonrpc: '2.0', id, method, params });
   const messages = [{ role: 'user', content: { type: 'text', text: 'x' } }];
   ask(1, 'elicitation/create', { mode: 'url', message: 'x', url: 'https://a.example', elicitationId: 'e' });
@@ -134,7 +134,7 @@ test('[MCP-132] [MCP-121] a client refuses what it did not declare', async () =>
     { id: 4, error: { code: -32602 } },
     { id: 5, error: { code: -32602 } },
   ]);
-  peer.revision = '2025-03-26';
+  peer.begin({ revision: '2025-03-26' });
   ask(6, 'elicitation/create', { message: 'x', requestedSchema: { type: 'object', properties: {} } });
   expect(sent.at(-1)).toMatchObject({ id: 6, error: { code: -32601 } });
 });
@@ -217,7 +217,7 @@ test('[MCP-147] [MCP-148] a page is visited, and only the client that was sent t
 
 test('[MCP-149] a page to be visited first is an error with its address; an older client gets it as words', async () => {
   const gate = tool('ledger', {}, () => {
-    throw visitFirst({ message: 'Sign in first.', url: 'https://ledger.example/in', id: 'e-7' });
+    throw urlElicitationRequired({ message: 'Sign in first.', url: 'https://ledger.example/in', id: 'e-7' });
   });
   const { client, done } = await connected(server(gate), { elicitation: { url: () => ({ action: 'decline' }) } });
   await expect(client.call('ledger')).rejects.toMatchObject({
@@ -236,7 +236,7 @@ test('[MCP-149] a page to be visited first is an error with its address; an olde
 test('[MCP-150] a page is visited, and the call is made once more when the server says that the person is done', async () => {
   const signedIn = new Set<string>();
   const gate = tool('ledger', {}, () => {
-    if (!signedIn.has('e-8')) throw visitFirst({ message: 'Sign in first.', url: 'https://ledger.example/in', id: 'e-8' });
+    if (!signedIn.has('e-8')) throw urlElicitationRequired({ message: 'Sign in first.', url: 'https://ledger.example/in', id: 'e-8' });
     return '41 lots';
   });
   const ledger = server(gate);

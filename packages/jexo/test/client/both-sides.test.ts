@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { defineServer, serveHttp, tool, type Client, type HttpService } from '../../src/index.js';
-import { relatedTaskKey } from '../../src/engine/task-book.js';
+import { relatedTaskKey } from '../../src/engine/task-entry.js';
 import { rawClient } from '../support/raw-client.js';
 import { closeRawServers, connectTo, hello, json, rawServer, result, type Answer, type Asked } from '../support/raw-server.js';
 

@@ -207,7 +207,7 @@ test('[MCP-007] [MCP-009] [MCP-041] errors carry whole codes; a notification is 
     outlet: { send: (message) => void sent.push(message as never) },
     clock: { now: () => 0, after: () => 0, cancel: () => undefined },
   });
-  peer.state = 'ready';
+  peer.begin({ revision: '2025-11-25' });
   for (const method of ['tools/call', 'initialize', 'unheard/of', 'notifications/roots/list_changed', 'notifications/cancelled'])
     peer.receive({ jsonrpc: '2.0', method, params: { requestId: [] } });
   expect(sent).toEqual([]);

@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import fc from 'fast-check';
 import { jest } from '@jest/globals';
 import { connect, type ConnectOptions } from '../../src/index.js';
-import { connect as connectUnjudged } from '../../src/client/connect.js';
+import { connect as connectUnjudged } from '../../src/targets/connect.js';
 import { freshFolder, jexo } from '../support/command-line.js';
 import {
   rawServers,

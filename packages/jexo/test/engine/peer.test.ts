@@ -19,7 +19,7 @@ function pair(requests: Record<string, RequestHandler>, clock = manualClock()) {
     requests: new Map(Object.entries(requests)),
     onFault: (error, reference) => void faults.push(`${reference} ${String(error)}`),
   });
-  client.state = server.state = 'ready';
+  for (const peer of [client, server]) peer.begin({ revision: '2025-11-25' });
   const flush = async () => {
     for (let turn = 0; turn < 20; turn++) {
       while (toServer.length > 0) server.receive(toServer.shift());
@@ -158,7 +158,7 @@ test('[MCP-013] [MCP-015] batches exist in 2025-03-26 alone, without initialize'
   ];
   server.receive(batch);
   expect(toClient.shift()).toMatchObject({ error: { code: -32600 } });
-  server.revision = '2025-03-26';
+  server.begin({ revision: '2025-03-26' });
   server.receive(batch);
   expect(toClient.shift()).toMatchObject([
     { id: 1, result: {} },

@@ -152,7 +152,7 @@ describe('the chat-completions driver', () => {
     return { base: `${url}/v1`, close };
   };
   const ask = (base: string, more: object = {}) =>
-    chatCompletions({ base, model: 'small', key: 'k-1', retries: 1, ...more }).next({
+    chatCompletions({ baseUrl: base, model: 'small', key: 'k-1', retries: 1, ...more }).next({
       tools,
       instructions: 'Be kind.',
       talk: [{ role: 'user', text: 'Mix syrup for 12 colonies' }],
@@ -172,7 +172,7 @@ describe('the chat-completions driver', () => {
       messages: [{ role: 'system', content: 'Be kind.' }, { role: 'user' }],
       tools: [{ type: 'function', function: { name: 'mix_syrup', parameters: { type: 'object' } } }, {}, {}],
     });
-    const then = await chatCompletions({ base, model: 'small', key: 'k-1' }).next({
+    const then = await chatCompletions({ baseUrl: base, model: 'small', key: 'k-1' }).next({
       tools,
       talk: [
         { role: 'user', text: 'Mix' },
@@ -241,14 +241,14 @@ describe('the chat-completions driver', () => {
     body = message({ content: 'Hello.', tool_calls: [{ function: { name: 'a' } }] });
     expect(await ask(base)).toEqual({ text: 'Hello.', calls: [{ id: 'call-1', name: 'a', input: {} }] });
     await close();
-    expect(() => chatCompletions({ base: 'nowhere', model: 'x' })).toThrow('is not the address');
+    expect(() => chatCompletions({ baseUrl: 'nowhere', model: 'x' })).toThrow('is not the address');
   });
 
   test('waits no longer than it is told, and stops when it is asked to', async () => {
     const { base, close } = await serve(() => new Promise<Response>((resolve) => setTimeout(() => resolve(new Response('')), 300).unref()));
     await expect(ask(base, { timeoutMs: 30 })).rejects.toMatchObject({ message: expect.stringContaining('did not answer in time') });
     const stop = new AbortController();
-    const asked = chatCompletions({ base, model: 'x' }).next({ tools, talk: [{ role: 'user', text: 'x' }] }, stop.signal);
+    const asked = chatCompletions({ baseUrl: base, model: 'x' }).next({ tools, talk: [{ role: 'user', text: 'x' }] }, stop.signal);
     stop.abort(new Error('enough'));
     await expect(asked).rejects.toThrow('enough');
     await close();

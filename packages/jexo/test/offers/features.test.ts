@@ -207,7 +207,7 @@ test.each([
     outlet: { send: (message) => void sent.push(message) },
     clock: { now: () => 0, after: () => 0, cancel: () => undefined },
   });
-  peer.state = 'ready';
+  peer.begin({ revision: '2025-11-25' });
   peer.receive({ jsonrpc: '2.0', id: 1, method, params });
   for (let turn = 0; turn < 5; turn++) await Promise.resolve();
   expect(sent).toMatchObject([{ id: 1, error: { code: -32602 } }]);

@@ -1,7 +1,9 @@
 import { z } from 'zod';
 import { defineServer, serveHttp, tool } from '../../src/index.js';
 import { connect } from '../support/connect.js';
-import { relatedTaskKey, TaskBook } from '../../src/engine/task-book.js';
+import { TaskBook } from '../../src/engine/task-book.js';
+import { relatedTaskKey } from '../../src/engine/task-entry.js';
+import { memoryStore } from '../../src/stores/memory.js';
 import { Peer } from '../../src/engine/peer.js';
 import { Exchange } from '../../src/engine/exchange.js';
 import { connected } from '../support/connected.js';
@@ -183,9 +185,10 @@ test('[MCP-166] over HTTP a task survives a lost connection, and strangers canno
 function book(limits = {}) {
   const clock = manualClock();
   let id = 0;
-  const tasks = new TaskBook({ clock, today: () => clock.now(), newId: () => `t${++id}`, ...limits });
+  const { tasks: store, bus } = memoryStore({ clock });
+  const tasks = new TaskBook({ limits: () => limits, store, bus, clock, today: () => clock.now(), newId: () => `t${++id}` });
   const peer = new Peer({ role: 'server', outlet: { send: () => undefined }, clock, requests: new Map() });
-  peer.state = 'ready';
+  peer.begin({ revision: '2025-11-25' });
   const start = (owner: string, params = {}) =>
     tasks.start(new Exchange(peer, 1, 'tools/call', { task: {}, ...params }, peer.outlet), owner, () => new Promise(() => {})).task;
   return { clock, tasks, start };

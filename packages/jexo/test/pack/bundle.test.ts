@@ -8,7 +8,7 @@ import { freshFolder, hives, jexo, run } from '../support/command-line.js';
 /** Packs a module and carries the one file to a folder that holds nothing else. */
 async function packed(module: string): Promise<string> {
   const out = freshFolder('out');
-  const { code, stdout, stderr } = await jexo(['pack', module, '--as', 'bundle', '--out', out, '--json']);
+  const { code, stdout, stderr } = await jexo(['pack', module, '--as', 'file', '--out', out, '--json']);
   expect([code, stderr]).toEqual([0, '']);
   const { file } = JSON.parse(stdout) as { file: string };
   const empty = freshFolder('empty');

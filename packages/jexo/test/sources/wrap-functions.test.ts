@@ -4,7 +4,7 @@ import { pathToFileURL } from 'node:url';
 import fc from 'fast-check';
 import { defineServer, offers, tool, wrapFunctions, type Client, type ProgressUpdate } from '../../src/index.js';
 import { toJson } from '../../src/sources/functions/to-json.js';
-import { openTargets } from '../../src/targets/open-target.js';
+import { openTargets } from '../../src/targets/open-targets.js';
 import { watchTargets, type Reloaded } from '../../src/targets/watch-targets.js';
 import { connect } from '../support/connect.js';
 import { freshFolder } from '../support/command-line.js';
@@ -302,8 +302,8 @@ describe('a choice', () => {
     export function mean(a: number): number { return a }
     export function bad(a: symbol): void {}`);
   const listed = async (choice: object) => {
-    const { tools, leftOut, omitted } = await (await openTargets([file], { choice })).server.catalogue();
-    return { names: [...tools.keys()], leftOut, omitted: omitted.map(({ name }) => name), tools };
+    const { tools, excluded, omitted } = await (await openTargets([file], { choice })).server.catalogue();
+    return { names: [...tools.keys()], excluded, omitted: omitted.map(({ name }) => name), tools };
   };
 
   test.each([
@@ -313,8 +313,8 @@ describe('a choice', () => {
     [{ only: ['tag:sums'] }, ['add_up', 'take_away'], ['mean']],
     [{ except: ['tag:sums'] }, ['mean'], ['add_up', 'take_away']],
     [{ rename: { mean: 'average' }, prefix: 'math_' }, ['math_add_up', 'math_take_away', 'math_average'], []],
-  ])('%j', async (choice, names, leftOut) => {
-    expect(await listed(choice)).toMatchObject({ names, leftOut });
+  ])('%j', async (choice, names, excluded) => {
+    expect(await listed(choice)).toMatchObject({ names, excluded });
   });
 
   test('describes, and says nothing of what was not asked for', async () => {

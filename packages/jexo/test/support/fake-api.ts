@@ -44,13 +44,13 @@ export async function wrapped(document: object | string, options: WrapRestOption
   const server = defineServer({ name: 'registry', version: '1.0.0', offers: [wrapRest(document, options)] });
   await server.ready();
   const client = await connect(server);
-  const { omitted, leftOut } = await server.catalogue();
+  const { omitted, excluded } = await server.catalogue();
   const tools = client.server.capabilities.tools === undefined ? [] : await client.tools();
   return {
     client,
     server,
     omitted,
-    leftOut,
+    excluded,
     tools,
     names: tools.map(({ name }) => name),
     tool: (name: string) => tools.find((each) => each.name === name)!,

@@ -1,7 +1,7 @@
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import type { Client, ConnectOptions } from '../../src/index.js';
-import { connect } from '../../src/client/connect.js';
+import { connect } from '../../src/targets/connect.js';
 
 /** Servers written by hand, with nothing of ours in them: what a client meets in the world. */
 export interface Asked {

@@ -85,7 +85,7 @@ function openPeer(): { peer: Peer; sent: Record<string, unknown>[] } {
     clock: systemClock,
     onFault: (error) => void faults.push(error),
   });
-  peer.state = 'ready';
+  peer.begin({ revision: '2025-11-25' });
   return { peer, sent };
 }
 

@@ -75,7 +75,7 @@ inChromium('a person sees what is offered, tries a tool, and copies a configurat
   await tools.getByLabel(/more/).fill('[1');
   await tools.getByRole('button', { name: 'Call' }).click();
   await page.locator('.failed', { hasText: 'JSON' }).waitFor();
-  for (const words of ['lots://all', 'label', `jexo register ${url} --with`])
+  for (const words of ['lots://all', 'label', `jexo register ${url} --config`])
     expect(await page.locator('main').innerText()).toContain(words);
   await page.getByRole('button', { name: 'Copy' }).first().click();
   await page.getByRole('button', { name: 'Copied' }).waitFor();

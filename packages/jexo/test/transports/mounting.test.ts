@@ -102,7 +102,7 @@ test('[MCP-205] [MCP-206] [MCP-207] a client falls back to the older pair, which
   const off = await serveHttp(meadow);
   expect((await fetch(off.url.replace('/mcp', '/sse'))).status).toBe(404);
   await off.close();
-  const service = await serveHttp(meadow, { older: true });
+  const service = await serveHttp(meadow, { httpSse: true });
   const sse = service.url.replace('/mcp', '/sse');
   await exercise(sse);
   const stream = await fetch(sse);

@@ -1,4 +1,3 @@
-import { isOfModule } from '../../offers/offer.js';
 import { severities, type Finding, type Report, type Seen } from './finding.js';
 import { checkConfusable, checkSameDescription, checkSize } from './list-rules.js';
 import { checkDescribed, checkTool } from './tool-rules.js';
@@ -24,11 +23,11 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
   checkSize(seen, report);
   checkWords(seen, report);
   for (const omission of seen.omitted) {
-    const { name, where, why, next, partial } = omission;
+    const { name, what, where, why, next, partial } = omission;
     report({
-      rule: 'left-out',
+      rule: 'omitted',
       severity: partial ? 'note' : 'warning',
-      subject: `${isOfModule(omission) ? 'function' : 'operation'} ${name}`,
+      subject: `${what} ${name}`,
       where,
       message: why,
       remedy: next,

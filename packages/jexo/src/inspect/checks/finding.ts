@@ -1,4 +1,4 @@
-import type { Omission } from '../../offers/offer.js';
+import type { Omission } from '../../offers/source.js';
 import type { InitializeResult, Prompt, Resource, ResourceTemplate, Tool } from '../../protocol/types.js';
 import type { Departure } from '../../transports/link.js';
 
@@ -21,7 +21,7 @@ export const rules = {
   'invisible-characters': 'Characters that nobody sees carry text that only a model reads.',
   'instruction-like-text': 'A description that orders the model about may be an attack.',
   'invalid-example': 'An example or a default that its own schema refuses teaches wrong calls.',
-  'left-out': 'Something could not be offered.',
+  omitted: 'Something could not be offered.',
   protocol: 'A departure from the protocol works with one client and fails with another.',
   'stdout-noise': 'A line on stdout that is no message ends the conversation with many hosts.',
   'wrong-headers': 'Headers and statuses that the protocol wants otherwise break with some clients, gateways and browsers.',
@@ -51,8 +51,8 @@ export interface Seen {
   readonly omitted: readonly Omission[];
   /** Where each was defined, by `tool mix_syrup`. */
   readonly places?: Readonly<Record<string, string>>;
-  /** True when the tools are the operations of a document. */
-  readonly isDocument?: boolean;
+  /** What to do when the list is too long, as its source says it. */
+  readonly whenTooMany?: string;
   /** True for somebody else's server: its words are not to be trusted. */
   readonly foreign: boolean;
   /** Invalid messages that were met. */

@@ -49,7 +49,7 @@ export function checkConfusable(tools: readonly Tool[], report: Report): void {
 const longList = 8000;
 const tooLongList = 20_000;
 
-export function checkSize({ tools, isDocument }: Seen, report: Report): void {
+export function checkSize({ tools, whenTooMany }: Seen, report: Report): void {
   const costs = tools
     .map(({ name, description, inputSchema }) => ({ name, tokens: estimateTokens({ name, description, inputSchema }) }))
     .sort((a, b) => b.tokens - a.tokens);
@@ -64,8 +64,6 @@ export function checkSize({ tools, isDocument }: Seen, report: Report): void {
     severity: total >= tooLongList ? 'error' : 'warning',
     subject: 'server',
     message: `Its ${tools.length} tools cost a model ~${total.toLocaleString('en')} tokens in every request. The largest: ${largest}.`,
-    remedy: isDocument
-      ? 'Offer fewer of them (--only), or all through three tools that find, show and invoke them: --as-search.'
-      : 'Offer fewer of them (--only), and shorten the largest: jexo inspect shows what trimming saves.',
+    remedy: whenTooMany ?? 'Offer fewer of them (--only), and shorten the largest: jexo inspect shows what trimming saves.',
   });
 }

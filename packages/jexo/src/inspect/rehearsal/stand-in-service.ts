@@ -1,5 +1,5 @@
 import type { TalkEntry } from '../../client/model.js';
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import type { Tool } from '../../protocol/types.js';
 import { standInChooser } from './stand-in-chooser.js';
 

@@ -1,5 +1,5 @@
 import type { CallToolResult, ContentBlock, GetPromptResult, ReadResourceResult } from '../../protocol/types.js';
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import { parsePath, replaceAt } from '../value-path.js';
 import { patternOf } from './sheet-text.js';
 import { jsonIn } from '../value-text.js';

@@ -1,6 +1,6 @@
 import type { Document } from 'yaml';
 import type { JsonSchema } from '../../protocol/types.js';
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import { parsePath } from '../value-path.js';
 import { callSheetSchema } from './schemas.js';
 import { patternOf, readSheetText, sheetError, type SheetIssue } from './sheet-text.js';

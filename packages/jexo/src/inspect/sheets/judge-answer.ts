@@ -1,4 +1,4 @@
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import { compileSchema } from '../../offers/schema.js';
 import { differences, same, type Difference } from '../difference.js';
 import { parsePath, valueAt } from '../value-path.js';

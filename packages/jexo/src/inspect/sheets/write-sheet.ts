@@ -1,6 +1,6 @@
 import { Document, isMap, isSeq, parseDocument, stringify, type Node, type YAMLMap } from 'yaml';
 import { JexoError } from '../../errors.js';
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import { same } from '../difference.js';
 import { parsePath, replaceAt, valueAt } from '../value-path.js';
 import type { CallSheetFile, KeptKind, KeptReply, Must } from './call-sheet.js';

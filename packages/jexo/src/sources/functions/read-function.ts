@@ -1,5 +1,5 @@
 import type ts from 'typescript';
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema, TaskSupport } from '../../protocol/types.js';
 import type { Compiler } from './compiler.js';
 import { readFunctionDoc, type Documented, type FunctionDoc } from './doc-comment.js';

@@ -1,11 +1,10 @@
 import { dirname, relative, resolve } from 'node:path';
 import type ts from 'typescript';
-import type { Omission } from '../../offers/offer.js';
 import type { Compiler } from './compiler.js';
 import { isPackageName } from './package-name.js';
 import { createProgram, filesOf, isLibraryFile, typesOf } from './program.js';
 import { readFunction, type Callable } from './read-function.js';
-import type { FunctionShape, ModuleShape } from './shape.js';
+import type { FunctionShape, ModuleShape, UnreadableExport } from './shape.js';
 import { Unreadable } from './type-schema.js';
 import { JexoError } from '../../errors.js';
 
@@ -33,7 +32,7 @@ export function readModule(name: string, from = process.cwd()): ReadModule {
   const source = program.getSourceFile(found);
   const moduleSymbol = source && checker.getSymbolAtLocation(source);
   const functions: FunctionShape[] = [];
-  const omitted: Omission[] = [];
+  const omitted: UnreadableExport[] = [];
   if (source !== undefined && moduleSymbol !== undefined) {
     const place = placer(source);
     const taken = new Set<string>();
@@ -81,7 +80,7 @@ function* callables(
   module: ts.Symbol,
   source: ts.SourceFile,
   place: (node: ts.Node) => string,
-  omitted: Omission[],
+  omitted: UnreadableExport[],
 ): Generator<Callable> {
   // What is exported one by one comes first; the default export may only gather the same functions.
   const exported = [...checker.getExportsOfModule(module)].sort((a, b) => Number(a.name === 'default') - Number(b.name === 'default'));

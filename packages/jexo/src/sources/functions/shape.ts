@@ -1,5 +1,4 @@
 import type { Icon, JsonSchema, TaskSupport } from '../../protocol/types.js';
-import type { Omission } from '../../offers/offer.js';
 
 /** The kinds of JSON that a union's members can be told apart by. */
 export type JsonKind = 'string' | 'number' | 'boolean' | 'array' | 'object';
@@ -74,7 +73,18 @@ export interface FunctionShape {
   readonly confirm?: string;
 }
 
+/** An export, or a part of one, whose types cannot be told to a client. */
+export interface UnreadableExport {
+  readonly name: string;
+  /** A file with its line. */
+  readonly where: string;
+  readonly why: string;
+  readonly next: string;
+  /** True when only an optional parameter is omitted, and the function is offered without it. */
+  readonly partial?: boolean;
+}
+
 export interface ModuleShape {
   readonly functions: readonly FunctionShape[];
-  readonly omitted: readonly Omission[];
+  readonly omitted: readonly UnreadableExport[];
 }

@@ -1,15 +1,15 @@
 import { fileURLToPath } from 'node:url';
 import { choose, type Choice } from '../../offers/choose.js';
-import type { Offer, Omission, Source } from '../../offers/offer.js';
+import type { Offer } from '../../offers/offer.js';
+import type { Omission, Source } from '../../offers/source.js';
 import { prompt } from '../../offers/prompt.js';
 import { resource, template } from '../../offers/resource.js';
 import { tool } from '../../offers/tool.js';
 import { isJexoError, JexoError } from '../../errors.js';
 import type { JsonSchema } from '../../protocol/types.js';
-import { frozenShape, remember } from './frozen-shapes.js';
 import { invoke } from './invoke.js';
 import { isPackageName } from './package-name.js';
-import type { FunctionShape, ModuleShape } from './shape.js';
+import type { FunctionShape, ModuleShape, UnreadableExport } from './shape.js';
 
 export interface WrapFunctionsOptions extends Choice {
   /** The module's source, whose types and comments describe the offers: a `file:` URL, a path, or the name of an installed package. */
@@ -45,32 +45,38 @@ export function wrapFunctions(module: Readonly<Record<string, unknown>>, options
   return {
     name,
     async read() {
-      const read = shape ?? (await readShape(path!));
+      const { shape: read, files } = shape === undefined ? await readShape(path!) : { shape, files: [] };
       const offers: Offer[] = [];
-      const omitted: Omission[] = [...read.omitted];
+      const unreadable: UnreadableExport[] = [...read.omitted];
       for (const each of read.functions) {
         try {
           const run = bind(each, module, made);
           if (run !== undefined) offers.push(toOffer(each, run));
-          else if (each.member === undefined) omitted.push(notThere(each));
+          else if (each.member === undefined) unreadable.push(notThere(each));
         } catch (error) {
           if (!isJexoError(error)) throw error;
-          omitted.push({ name: each.needsInstance ? each.export : each.name, where: each.where, why: error.message, next: error.next });
+          unreadable.push({ name: each.needsInstance ? each.export : each.name, where: each.where, why: error.message, next: error.next });
         }
       }
-      return choose({ offers, omitted: once(omitted) }, options, name);
+      return choose({ offers, omitted: omissions(unreadable), files }, options, name);
     },
+    freeze: async () => shape ?? (await readShape(path!)).shape,
+    thaw: (frozen) => wrapFunctions(module, { ...options, name, shape: frozen as ModuleShape }),
   };
 }
 
 type AnyFunction = (...args: unknown[]) => unknown;
 
-/** A class that cannot be made would be told of for each of its methods. */
-function once(omitted: readonly Omission[]): Omission[] {
-  return [...new Map(omitted.map((each) => [`${each.name} ${each.why}`, each])).values()];
+/** Each once: a class that cannot be made would be reported for every one of its methods. */
+function omissions(unreadable: readonly UnreadableExport[]): Omission[] {
+  return [...new Map(unreadable.map((each) => [`${each.name} ${each.why}`, each])).values()].map((each) => ({
+    ...each,
+    what: 'function',
+    code: 'JEXO_TYPE_UNREADABLE',
+  }));
 }
 
-function notThere({ name, where, export: exported }: FunctionShape): Omission {
+function notThere({ name, where, export: exported }: FunctionShape): UnreadableExport {
   return {
     name,
     where,
@@ -104,13 +110,10 @@ function bind(shape: FunctionShape, module: Readonly<Record<string, unknown>>, i
 }
 
 /** The type reader is loaded only when there is something to read: it is the largest part of the package. */
-async function readShape(path: string): Promise<ModuleShape> {
-  const frozen = frozenShape(path);
-  if (frozen !== undefined) return frozen;
+async function readShape(path: string): Promise<{ readonly shape: ModuleShape; readonly files: readonly string[] }> {
   const [{ readCached }, { findTypes }] = await Promise.all([import('./shape-cache.js'), import('./find-types.js')]);
   const { shape, files } = await readCached(isPackageName(path) ? path : findTypes(path));
-  remember(path, shape, files);
-  return shape;
+  return { shape, files: files.filter((file) => !/[\\/]node_modules[\\/]/.test(file)) };
 }
 
 function toOffer(shape: FunctionShape, run: AnyFunction): Offer {

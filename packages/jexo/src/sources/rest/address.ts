@@ -1,4 +1,5 @@
 import { JexoError } from '../../errors.js';
+import type { Settings } from '../../offers/source.js';
 import { readSetting } from '../setting.js';
 import type { Api, Operation, Server } from './operation.js';
 import type { WrapRestOptions } from './wrap-rest.js';
@@ -7,10 +8,10 @@ import type { WrapRestOptions } from './wrap-rest.js';
  * Where an operation is.
  * @throws JexoError JEXO_DEFINITION when nothing says where the API is
  */
-export function baseOf({ servers }: Operation, api: Api, { base, variables = {}, send }: WrapRestOptions): URL {
+export function baseOf({ servers }: Operation, api: Api, { baseUrl, variables = {}, send }: WrapRestOptions, settings: Settings): URL {
   const text =
-    base !== undefined
-      ? readSetting(base, `The address of ${api.title}`)
+    baseUrl !== undefined
+      ? readSetting(baseUrl, `The address of ${api.title}`, settings)
       : servers[0] === undefined
         ? undefined
         : fill(servers[0], variables);
@@ -20,7 +21,7 @@ export function baseOf({ servers }: Operation, api: Api, { base, variables = {},
   throw new JexoError(
     'JEXO_DEFINITION',
     text === undefined ? `${api.title} does not say where it is.` : `${api.title} is at ${JSON.stringify(text)}, which is no address.`,
-    { where: 'base', next: "Say it: base: env('API_URL') in code, --base <url> at the terminal." },
+    { where: 'baseUrl', next: "Say it: baseUrl: env('API_URL') in code, --base-url <url> at the terminal." },
   );
 }
 

@@ -1,5 +1,6 @@
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import { isEnvSetting, readSetting } from '../setting.js';
+import type { Settings } from '../../offers/source.js';
 import type { Operation, PartEncoding } from './operation.js';
 import type { OperationInput, Target } from './operation-input.js';
 import { toCookie, toHeader, toPath, toQuery } from './serialise.js';
@@ -19,6 +20,7 @@ export function buildRequest(
   operation: Operation,
   { targets, fixed, defaults, mediaType, binary }: OperationInput,
   input: Readonly<Record<string, unknown>>,
+  settings: Settings,
 ): BuiltRequest {
   let { path } = operation;
   const query: string[] = [];
@@ -45,7 +47,7 @@ export function buildRequest(
       else headers[parameter.name] = toHeader(value, parameter);
     }
   };
-  for (const [target, value] of fixed) put(target, isEnvSetting(value) ? readSetting(value, 'A fixed input') : value);
+  for (const [target, value] of fixed) put(target, isEnvSetting(value) ? readSetting(value, 'A fixed input', settings) : value);
   for (const [name, target] of targets) put(target, input[name] ?? (name in input ? input[name] : defaults.get(name)));
   const hasFields = Object.keys(fields).length > 0;
   const isForm = mediaType !== undefined && /form/i.test(mediaType);

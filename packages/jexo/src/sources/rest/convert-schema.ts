@@ -1,7 +1,7 @@
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { discriminatorOf, findKinds, told, withKinds } from './discriminator.js';
-import { cutText } from './cut-text.js';
+import { cutText } from '../http/cut-text.js';
 import type { RestDocument } from './read-document.js';
 import { shareParts, type Origin } from './share-parts.js';
 

@@ -1,4 +1,4 @@
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import type { Converting, Node } from './convert-schema.js';
 

@@ -2,7 +2,7 @@ import { createServer, request as httpRequest, type IncomingMessage, type Reques
 import type { Socket } from 'node:net';
 import { Duplex, Readable } from 'node:stream';
 import { JexoError } from '../../errors.js';
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import type { Endpoint } from './wrap-endpoints.js';
 

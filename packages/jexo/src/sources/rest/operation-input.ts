@@ -1,7 +1,7 @@
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { type SchemaConverter } from './convert-schema.js';
-import { cutText } from './cut-text.js';
+import { cutText } from '../http/cut-text.js';
 import type { Operation, Parameter, Place } from './operation.js';
 
 /** What is done to one input of an operation. */

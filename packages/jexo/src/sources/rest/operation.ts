@@ -1,3 +1,6 @@
+import type { Omission } from '../../offers/source.js';
+import type { SecurityNeeds, SecurityScheme } from '../http/security.js';
+
 export type Place = 'path' | 'query' | 'header' | 'cookie';
 export type Style = 'matrix' | 'label' | 'simple' | 'form' | 'spaceDelimited' | 'pipeDelimited' | 'deepObject';
 
@@ -50,7 +53,7 @@ export interface Operation {
     readonly linked?: boolean;
   };
   /** Alternatives; each needs all of its schemes. Empty when none is needed. */
-  readonly security: readonly (readonly { readonly scheme: string; readonly scopes: readonly string[] }[])[];
+  readonly security: readonly SecurityNeeds[];
   readonly servers: readonly Server[];
   /** File and line, looked for when it is read. */
   readonly where: string;
@@ -60,13 +63,6 @@ export interface Server {
   readonly url: string;
   readonly variables: Readonly<Record<string, { readonly default?: string; readonly enum?: readonly string[] }>>;
 }
-
-export type SecurityScheme =
-  | { readonly type: 'apiKey'; readonly in: 'header' | 'query' | 'cookie'; readonly name: string }
-  | { readonly type: 'http'; readonly scheme: string }
-  | { readonly type: 'oauth2'; readonly tokenUrl?: string; readonly scopes: readonly string[] }
-  | { readonly type: 'openIdConnect' }
-  | { readonly type: 'mutualTLS' };
 
 export interface Api {
   readonly title: string;
@@ -78,7 +74,7 @@ export interface Api {
   /** True when the document is not on this disk, and so may not name what is read here. */
   readonly isRemote: boolean;
   /** What could not be read. */
-  readonly problems: readonly { readonly name: string; readonly where: string; readonly why: string; readonly next: string }[];
+  readonly problems: readonly Omission[];
 }
 
 /** The names by which an operation may be chosen, beside its own. */

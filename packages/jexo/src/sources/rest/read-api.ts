@@ -1,7 +1,9 @@
+import type { Omission } from '../../offers/source.js';
 import { JexoError, messageOf } from '../../errors.js';
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import { glob } from '../../offers/choose.js';
-import type { Api, Body, Operation, Parameter, Place, SecurityScheme, Server, Style } from './operation.js';
+import type { Api, Body, Operation, Parameter, Place, Server, Style } from './operation.js';
+import type { SecurityScheme } from '../http/security.js';
 import type { RestDocument } from './read-document.js';
 import { upgraded } from './swagger-2.js';
 
@@ -37,7 +39,7 @@ export function readApi(document: RestDocument, bodyTypes: Readonly<Record<strin
   const paths = follow(root.paths) ?? {};
   const isOld = version.startsWith('2');
   const operations: Operation[] = [];
-  const problems: Api['problems'][number][] = [];
+  const problems: Omission[] = [];
   const servers = isOld ? upgraded.servers(root, document.url) : serversOf(root.servers, document.url);
   const rootSecurity = root.security;
   for (const [path, given] of Object.entries(paths)) {
@@ -103,8 +105,11 @@ export function readApi(document: RestDocument, bodyTypes: Readonly<Record<strin
 }
 
 /** A problem whose place is looked for only when it is shown. */
-function problemAt(whereOf: () => string, problem: Omit<Api['problems'][number], 'where'>): Api['problems'][number] {
-  return Object.defineProperty({ ...problem, where: '' }, 'where', { get: whereOf, enumerable: true });
+function problemAt(whereOf: () => string, problem: Pick<Omission, 'name' | 'why' | 'next'>): Omission {
+  return Object.defineProperty({ ...problem, what: 'operation', code: 'JEXO_DOCUMENT', where: '' } as Omission, 'where', {
+    get: whereOf,
+    enumerable: true,
+  });
 }
 
 /** `*` alone asks for nothing in particular. */

@@ -4,10 +4,9 @@ import { fileURLToPath, pathToFileURL } from 'node:url';
 import { LineCounter, parseDocument } from 'yaml';
 import { deadline } from '../../engine/deadline.js';
 import { JexoError, messageOf } from '../../errors.js';
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import { jsonLines } from './json-lines.js';
-import { readAll } from './send.js';
-import { frozenText, noteDocument } from './frozen-documents.js';
+import { readAll } from '../http/read-all.js';
 
 /** A document and all it refers to, every `$ref` absolute. */
 export interface RestDocument {
@@ -22,6 +21,19 @@ export interface RestDocument {
   resolve(ref: string): unknown;
   /** References that lead nowhere. */
   readonly brokenRefs: readonly string[];
+  /** Paths of the files it was read from. */
+  readonly files: readonly string[];
+}
+
+/** Texts by their path from the document: '' is the document itself, the others are what it refers to. */
+export type DocumentTexts = Readonly<Record<string, string>>;
+
+export interface ReadDocumentOptions {
+  readonly signal?: AbortSignal;
+  /** Texts that take the place of files, as a pack carries them. */
+  readonly frozen?: DocumentTexts;
+  /** Called with every text that is read from a file, by its path from the document. */
+  readonly onText?: (path: string, text: string) => void;
 }
 
 const mostDocuments = 500;
@@ -38,22 +50,26 @@ interface Parsed {
  * @param source a path, a `file:` or web URL, or the document as a value
  * @throws JexoError JEXO_DOCUMENT when it cannot be found or read
  */
-export async function readDocument(source: string | URL | object): Promise<RestDocument> {
-  if (typeof source === 'object' && !(source instanceof URL))
-    return assemble(pathToFileURL(`${process.cwd()}/`).href, 'the document', source as Record<string, unknown>);
+export async function readDocument(source: string | URL | object, options: ReadDocumentOptions = {}): Promise<RestDocument> {
+  if (typeof source === 'object' && !(source instanceof URL)) {
+    const base = pathToFileURL(`${process.cwd()}/`).href;
+    return assemble(base, 'the document', source as Record<string, unknown>, loader(base, options));
+  }
   const text = String(source);
   const isUrl = /^(?:https?|file):/i.test(text);
   const href = isUrl ? new URL(text).href : pathToFileURL(resolvePath(text)).href;
   const shown = href.startsWith('file:') ? (isUrl ? fileURLToPath(href) : text) : href;
-  const parsed = await load(href, shown, href);
+  const load = loader(href, options);
+  const parsed = await load(href, shown);
   if (!isRecord(parsed.value)) throw new JexoError('JEXO_DOCUMENT', `${shown} holds no document.`, { where: shown });
-  return assemble(href, shown, parsed.value, parsed.lineOf);
+  return assemble(href, shown, parsed.value, load, parsed.lineOf);
 }
 
 async function assemble(
   href: string,
   shown: string,
   value: Record<string, unknown>,
+  load: Load,
   lineOf: Parsed['lineOf'] = () => undefined,
 ): Promise<RestDocument> {
   const documents = new Map<string, unknown>();
@@ -80,7 +96,7 @@ async function assemble(
       if (next[1] !== undefined) continue;
       const [other] = next;
       try {
-        next[1] = (await load(other, other.startsWith('file:') ? fileURLToPath(other) : other, href)).value;
+        next[1] = (await load(other, other.startsWith('file:') ? fileURLToPath(other) : other)).value;
       } catch (error) {
         // Only what needs it is lost; an example may name files that were never there.
         unread.set(other, error);
@@ -105,6 +121,7 @@ async function assemble(
       return line === undefined ? `${shown}#/${path.join('/')}` : `${shown}:${line}`;
     },
     resolve,
+    files: [...wanted].filter((each) => each.startsWith('file:') && !each.endsWith('/')).map((each) => fileURLToPath(each)),
     brokenRefs: [...references].filter((ref) => {
       try {
         resolve(ref);
@@ -180,25 +197,40 @@ function pointTo(document: unknown, pointer: string): unknown {
     );
 }
 
-/** @param document the address of the main one, by which a pack knows what belongs together */
-async function load(href: string, shown: string, document: string): Promise<Parsed> {
-  let text: string;
-  try {
-    text = frozenText(document, href) ?? (href.startsWith('file:') ? await readFile(fileURLToPath(href), 'utf8') : await download(href));
-  } catch (error) {
-    const missing = (error as NodeJS.ErrnoException).code === 'ENOENT';
-    throw new JexoError(
-      missing ? 'JEXO_TARGET_MISSING' : 'JEXO_DOCUMENT',
-      missing ? `There is no file ${shown}.` : `${shown} cannot be read: ${messageOf((error as { cause?: unknown }).cause ?? error)}`,
-      { where: shown, cause: error },
-    );
-  }
-  noteDocument(document, href, text);
-  return parse(text.replace(/^\uFEFF/, ''), shown);
+type Load = (href: string, shown: string) => Promise<Parsed>;
+
+/** Reads what belongs to the document at `main`: from what a pack carries, from files, or over the network. */
+function loader(main: string, { frozen, onText, signal }: ReadDocumentOptions): Load {
+  return async (href, shown) => {
+    const isFile = href.startsWith('file:');
+    const path = isFile ? pathFrom(main, href) : href;
+    let text: string;
+    try {
+      text = (isFile ? frozen?.[path] : undefined) ?? (isFile ? await readFile(fileURLToPath(href), 'utf8') : await download(href, signal));
+    } catch (error) {
+      const missing = (error as NodeJS.ErrnoException).code === 'ENOENT';
+      throw new JexoError(
+        missing ? 'JEXO_TARGET_MISSING' : 'JEXO_DOCUMENT',
+        missing ? `There is no file ${shown}.` : `${shown} cannot be read: ${messageOf((error as { cause?: unknown }).cause ?? error)}`,
+        { where: shown, cause: error },
+      );
+    }
+    if (isFile) onText?.(path, text);
+    return parse(text.replace(/^\uFEFF/, ''), shown);
+  };
 }
 
-async function download(href: string): Promise<string> {
-  const limit = deadline(30_000);
+/** `../shared/hive.yaml`, seen from the folder of the document; '' for the document itself. */
+function pathFrom(document: string, href: string): string {
+  if (href === document) return '';
+  const [here, there] = [document, href].map((each) => each.split('/'));
+  let same = 0;
+  while (same < here!.length - 1 && here![same] === there![same]) same++;
+  return [...here!.slice(same, -1).map(() => '..'), ...there!.slice(same)].join('/');
+}
+
+async function download(href: string, signal: AbortSignal | undefined): Promise<string> {
+  const limit = deadline(30_000, signal);
   try {
     const response = await fetch(href, { signal: limit.signal, headers: { accept: 'application/json, application/yaml, */*' } });
     if (!response.ok) throw new Error(`HTTP ${response.status}`);

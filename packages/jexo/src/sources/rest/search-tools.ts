@@ -10,7 +10,7 @@ import { snakeCase } from '../functions/snake-case.js';
 const shownMost = 15;
 const failure = (text: string) => answer({ content: [{ type: 'text', text }], isError: true });
 
-/** Three tools in place of hundreds: find an operation by words, show what it takes, invoke it. */
+/** Three tools in place of hundreds: find an operation by words, show what it takes, call it. */
 export function searchTools(operations: readonly ToolOffer[]): ToolOffer[] {
   const byName = new Map(operations.map((each) => [each.name, each]));
   let index: Promise<MiniSearch<{ id: string; name: string; about: string; tags: string }>> | undefined;
@@ -84,7 +84,7 @@ export function searchTools(operations: readonly ToolOffer[]): ToolOffer[] {
       'show_operation',
       {
         title: 'Show an operation',
-        description: 'Shows what an operation does, what it takes and whether it changes anything. Use before invoke_operation.',
+        description: 'Shows what an operation does, what it takes and whether it changes anything. Use before call_operation.',
         input: { type: 'object', properties: { operation }, required: ['operation'] },
         output: {
           type: 'object',
@@ -105,10 +105,10 @@ export function searchTools(operations: readonly ToolOffer[]): ToolOffer[] {
       },
     ),
     tool(
-      'invoke_operation',
+      'call_operation',
       {
-        title: 'Invoke an operation',
-        description: 'Invokes an operation with its input. Use after show_operation, which tells what it takes.',
+        title: 'Call an operation',
+        description: 'Calls an operation with its input. Use after show_operation, which tells what it takes.',
         input: {
           type: 'object',
           properties: {
@@ -124,7 +124,7 @@ export function searchTools(operations: readonly ToolOffer[]): ToolOffer[] {
         if (found === undefined) return unknown(name);
         const checked = await found.input.check(input);
         if (!checked.ok)
-          return failure(`The input for ${name} is not valid:\n${describeIssues(checked.issues)}\nMend these fields and invoke it again.`);
+          return failure(`The input for ${name} is not valid:\n${describeIssues(checked.issues)}\nFix these fields and call it again.`);
         const question = found.confirm?.(checked.value as never);
         if (question !== undefined) await call.ask(question, { type: 'object', properties: {} });
         return (found.run as (input: unknown, call: Call) => unknown)(checked.value, call);

@@ -1,3 +1,4 @@
+import { isRecord } from '../../protocol/is-record.js';
 import type { Parameter } from './operation.js';
 
 type How = Pick<Parameter, 'name' | 'style' | 'explode'> & Partial<Pick<Parameter, 'allowReserved' | 'content'>>;
@@ -24,7 +25,6 @@ function scalar(value: unknown): string {
   return typeof value === 'string' ? value : value === null ? 'null' : typeof value === 'object' ? JSON.stringify(value) : String(value);
 }
 
-const isObject = (value: unknown): value is Record<string, unknown> => typeof value === 'object' && value !== null && !Array.isArray(value);
 const fields = (value: Record<string, unknown>) => Object.entries(value).filter(([, item]) => item !== undefined);
 
 /** A value for a path, without the slashes around it (OpenAPI, "Style Values"). */
@@ -33,7 +33,7 @@ export function toPath(value: unknown, { name, style, explode, content }: How): 
   const [before, between] = style === 'label' ? ['.', explode ? '.' : ','] : ['', ','];
   if (style === 'matrix') return toMatrix(value, name, explode);
   if (Array.isArray(value)) return before + value.map((item) => percent(scalar(item))).join(between);
-  if (isObject(value)) return before + pairs(value, explode, percent).join(between);
+  if (isRecord(value)) return before + pairs(value, explode, percent).join(between);
   return before + percent(scalar(value));
 }
 
@@ -44,7 +44,7 @@ function toMatrix(value: unknown, name: string, explode: boolean): string {
     const items = value.map((item) => percent(scalar(item)));
     return explode ? items.map((item) => part(own, item)).join('') : part(own, items.join(','));
   }
-  if (isObject(value))
+  if (isRecord(value))
     return explode
       ? fields(value)
           .map(([key, item]) => part(percent(key), percent(scalar(item))))
@@ -72,7 +72,7 @@ export function toQuery(value: unknown, { name, style, explode, allowReserved = 
     const between = style === 'spaceDelimited' ? '%20' : style === 'pipeDelimited' ? '%7C' : ',';
     return items.length === 0 ? [] : [`${own}=${items.join(between)}`];
   }
-  if (isObject(value)) {
+  if (isRecord(value)) {
     const parts = pairs(value, explode, encode);
     const between = style === 'spaceDelimited' ? '%20' : style === 'pipeDelimited' ? '%7C' : ',';
     return explode ? parts : parts.length === 0 ? [] : [`${own}=${parts.join(between)}`];
@@ -96,7 +96,7 @@ export function toHeader(value: unknown, { explode, content }: How): string {
       ? JSON.stringify(value)
       : Array.isArray(value)
         ? value.map(scalar).join(',')
-        : isObject(value)
+        : isRecord(value)
           ? pairs(value, explode, asIs).join(',')
           : scalar(value);
   if (/[\u0000-\u0008\u000A-\u001F\u007F]/.test(text)) throw new TypeError('a header cannot hold line ends or control characters');

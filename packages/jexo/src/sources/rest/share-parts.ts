@@ -1,4 +1,4 @@
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 
 /** What a part of a converted schema was made of: the reference, and the part without words of the place it stands in. */

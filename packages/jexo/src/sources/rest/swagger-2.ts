@@ -1,4 +1,4 @@
-import { isRecord } from '../../offers/answer.js';
+import { isRecord } from '../../protocol/is-record.js';
 import { limits } from './convert-schema.js';
 import type { Server } from './operation.js';
 

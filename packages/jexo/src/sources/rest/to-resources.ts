@@ -3,7 +3,7 @@ import type { Offer, ToolOffer } from '../../offers/offer.js';
 import { resource, template } from '../../offers/resource.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import type { Operation } from './operation.js';
-import type { Prepared } from './service.js';
+import type { Prepared } from './prepare-operation.js';
 
 /** Chosen in the same way as by `only`. */
 export function matching(offers: readonly ToolOffer[], patterns: readonly string[], field: string): ReadonlySet<ToolOffer> {

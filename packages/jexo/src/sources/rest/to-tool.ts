@@ -1,9 +1,9 @@
 import type { ToolOffer } from '../../offers/offer.js';
 import { tool } from '../../offers/tool.js';
 import type { ToolAnnotations } from '../../protocol/types.js';
-import { cutText } from './cut-text.js';
+import { cutText } from '../http/cut-text.js';
 import { aliasesOf, type Operation } from './operation.js';
-import type { Prepared } from './service.js';
+import type { Prepared } from './prepare-operation.js';
 
 /** A description longer than this costs more than it tells. */
 const longest = 900;

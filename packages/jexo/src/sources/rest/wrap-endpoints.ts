@@ -1,5 +1,5 @@
 import { JexoError } from '../../errors.js';
-import type { Omission, Source } from '../../offers/offer.js';
+import type { Omission, Source } from '../../offers/source.js';
 import { compileSchema, isStandardSchema, type Schema } from '../../offers/schema.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { isAskedFor } from './read-api.js';
@@ -40,17 +40,17 @@ export interface Endpoint {
  * wrapEndpoints([
  *   { at: 'GET /hives', description: 'Hives of an apiary.', query: { apiary: { type: 'string' } } },
  *   { at: 'POST /inspections', description: 'Books an inspection.', body: z.object({ hive: z.string(), note: z.string() }) },
- * ], { base: env('REGISTRY_URL'), auth: bearer(env('REGISTRY_TOKEN')) })
+ * ], { baseUrl: env('REGISTRY_URL'), auth: bearer(env('REGISTRY_TOKEN')) })
  */
 export function wrapEndpoints(endpoints: readonly Endpoint[], options: WrapRestOptions & { readonly name?: string } = {}): Source {
   const name = options.name ?? 'endpoints';
   return {
     name,
-    async read() {
+    async read(context) {
       const isUnknown = ({ unknownBody, body }: Endpoint) => unknownBody === true && body === undefined;
       const isOffered = (endpoint: Endpoint) => !isUnknown(endpoint) || isAskedFor(options.only ?? [], endpoint.at, endpoint.at);
       const offered = endpoints.filter(isOffered).map((each) => (isUnknown(each) ? { ...each, body: anyBody } : each));
-      const found = await wrapRest(endpointsDocument(offered, name), { ...options, name }).read();
+      const found = await wrapRest(endpointsDocument(offered, name), { ...options, name }).read(context);
       const omitted = endpoints.filter((each) => !isOffered(each)).map(unknown);
       return { ...found, omitted: [...(found.omitted ?? []), ...omitted] };
     },
@@ -66,6 +66,8 @@ const anyBody: JsonSchema = {
 function unknown({ at }: Endpoint): Omission {
   return {
     name: at,
+    what: 'operation',
+    code: 'JEXO_DEFINITION',
     where: at,
     why: 'the app does not say what its body holds',
     next: `Declare it: { at: ${JSON.stringify(at)}, body: … }. To offer it with any body: only: ['*', ${JSON.stringify(at)}].`,

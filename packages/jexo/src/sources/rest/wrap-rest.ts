@@ -1,25 +1,27 @@
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import { choose, type Choice } from '../../offers/choose.js';
-import type { Offer, Omission, Source, ToolOffer } from '../../offers/offer.js';
+import type { Offer, ToolOffer } from '../../offers/offer.js';
+import type { Omission, Settings, Source, SourceContents } from '../../offers/source.js';
 import type { Setting } from '../setting.js';
-import type { Auth } from './auth.js';
+import type { UpstreamOptions } from '../http/upstream.js';
+import type { Auth } from '../http/auth.js';
 import { schemaConverter } from './convert-schema.js';
 import { nameOperations, slugOf } from './name-operations.js';
 import { aliasesOf, type Operation } from './operation.js';
 import { operationInput, type InputChange } from './operation-input.js';
 import { readApi } from './read-api.js';
-import { readDocument, type RestDocument } from './read-document.js';
+import { readDocument, type DocumentTexts, type ReadDocumentOptions, type RestDocument } from './read-document.js';
 import { searchTools } from './search-tools.js';
-import type { SendOptions } from './send.js';
-import { createService, type Prepared } from './service.js';
+import type { Prepared } from './prepare-operation.js';
+import { createService, type Service } from './service.js';
 import { matching, resourcesOf } from './to-resources.js';
 import { toTool } from './to-tool.js';
 
-export interface WrapRestOptions extends Choice, SendOptions {
+export interface WrapRestOptions extends Choice, UpstreamOptions {
   /** Shown beside the offers. Default: the document's title. */
   readonly name?: string;
   /** Where the API is. Default: the document's first server. */
-  readonly base?: Setting;
+  readonly baseUrl?: Setting;
   /** Values for the variables of the server's URL. */
   readonly variables?: Readonly<Record<string, string>>;
   /**
@@ -35,8 +37,6 @@ export interface WrapRestOptions extends Choice, SendOptions {
   readonly secrets?: Readonly<Record<string, string>>;
   /** How a body is sent where an operation takes several types, by operationId or `POST /hives`. Default: JSON, else a form, else the first. */
   readonly bodyTypes?: Readonly<Record<string, string>>;
-  /** Headers sent with every request. */
-  readonly headers?: Readonly<Record<string, Setting>>;
   /** Changes of inputs, by `operation.input`, or `*.input` for all: fixed, defaulted, described, renamed, hidden. */
   readonly inputs?: Readonly<Record<string, InputChange>>;
   /** GET operations offered as resources too: all, or those named as in `only`. Default: none. */
@@ -48,11 +48,7 @@ export interface WrapRestOptions extends Choice, SendOptions {
   /** Pages a caller may have followed at once; 0 offers none. Default 20. */
   readonly pages?: number;
   /** Lets callers choose fields by a JMESPath expression; such tools promise no output schema. Default false. */
-  readonly pick?: boolean;
-  /** Characters an answer may have; the rest can be read as a resource. Default 24,000, about 8,000 tokens. */
-  readonly answerCharacters?: number;
-  /** Sends requests some other way than over the network; see `inProcess`. */
-  readonly send?: typeof fetch;
+  readonly jmespath?: boolean;
 }
 
 /**
@@ -61,74 +57,118 @@ export interface WrapRestOptions extends Choice, SendOptions {
  * @param document a path, a URL, or the document itself
  * @throws when it is read: JexoError JEXO_DOCUMENT, JEXO_SYNTAX, JEXO_CHOICE, JEXO_DEFINITION
  * @example
- * wrapRest('./registry.openapi.yaml', { base: env('REGISTRY_URL'), auth: bearer(env('REGISTRY_TOKEN')), only: ['GET *', 'tag:inspections'] })
+ * wrapRest('./registry.openapi.yaml', { baseUrl: env('REGISTRY_URL'), auth: bearer(env('REGISTRY_TOKEN')), only: ['GET *', 'tag:inspections'] })
  */
 export function wrapRest(document: string | URL | object, options: WrapRestOptions = {}): Source {
-  const shown =
-    options.name ?? (typeof document === 'object' && !(document instanceof URL) ? 'rest' : String(document).replace(/^.*[\\/]/, ''));
-  return restSource(() => readDocument(document), shown, options);
+  const isValue = typeof document === 'object' && !(document instanceof URL);
+  const name = options.name ?? (isValue ? 'rest' : lastPart(String(document)));
+  return restSource((how) => readDocument(document, how), name, options, !isValue && !/^https?:/i.test(String(document)));
 }
 
-/** The operations of a document that is read by whoever calls, each time the source is. */
-export function restSource(readOne: () => Promise<RestDocument>, shown: string, options: WrapRestOptions): Source {
+/** The file's name of a path or an address. */
+function lastPart(place: string): string {
+  const last = place.replace(/^.*[\\/]/, '');
+  return /^[a-z]+:\/\//i.test(place) ? decodeURIComponent(last) : last;
+}
+
+type ReadOne = (how: ReadDocumentOptions) => Promise<RestDocument>;
+
+/**
+ * The operations of a document that is read by whoever calls, each time the source is.
+ * @param isFile true when a pack has to carry the text of the document
+ */
+export function restSource(readOne: ReadOne, name: string, options: WrapRestOptions, isFile: boolean): Source {
   return {
-    name: shown,
-    async read() {
-      const found = await readOne();
-      const api = readApi(found, options.bodyTypes, options.only);
-      const convert = schemaConverter(found);
-      const service = createService(api, options);
-      const names = nameOperations(api.operations);
-      const mustConvert = found.brokenRefs.length > 0 || Object.keys(options.inputs ?? {}).length > 0;
-      const omitted: Omission[] = [...api.problems];
-      const made: { offer: ToolOffer; operation: Operation; call: Prepared }[] = [];
-      for (const operation of api.operations) {
-        const name = names.get(operation)!;
-        try {
-          const changes = changesFor(options.inputs ?? {}, [name, ...aliasesOf(operation)]);
-          const makeInput = () => operationInput(operation, convert, changes.of);
-          const { answer } = operation;
-          const promise = answer?.schema === undefined ? undefined : () => convert(answer.schema, 'output');
-          // Faults are found now where there can be some, so that they are reported before anybody calls.
-          if (mustConvert) {
-            makeInput();
-            promise?.();
-            changes.check(name);
-          }
-          const call = service.prepare(operation, makeInput, promise);
-          made.push({ offer: toTool(name, operation, call), operation, call });
-        } catch (error) {
-          omitted.push({
-            name,
-            where: operation.where,
-            why: messageOf(error),
-            next: isJexoError(error) ? error.next : 'Mend the document, or leave the operation out with except.',
-          });
-        }
-      }
-      checkInputs(
-        options.inputs ?? {},
-        api.operations.flatMap((operation) => [names.get(operation)!, ...aliasesOf(operation)]),
-      );
-      const confirmed = matching(
-        made.map(({ offer }) => offer),
-        options.confirm ?? [],
-        'confirm',
-      );
-      const tools = made.map(({ offer }) => (confirmed.has(offer) ? { ...offer, confirm: confirmation(offer) } : offer));
-      const chosen = choose({ offers: tools, omitted }, options, shown);
-      const readable = resourcesOf(made, chosen.offers, options.resources ?? false, slugOf(options.name ?? api.title));
-      const { rest } = service;
-      const kept = chosen.offers as readonly ToolOffer[];
-      const offered: Offer[] = options.as === 'search' ? searchTools(kept) : [...kept];
-      return {
-        ...chosen,
-        omitted: [...(chosen.omitted ?? []), ...otherBodies(made, kept), ...withheld(service.notTrusted, shown)],
-        settings: service.settingsFor(offeredOperations(made, kept)),
-        offers: [...offered, ...readable, ...(rest === undefined ? [] : [rest])],
-      };
-    },
+    name,
+    read: async ({ settings, signal }) => contentsOf(await readOne({ signal }), name, options, settings),
+    ...(isFile && {
+      async freeze({ signal }) {
+        const texts: Record<string, string> = {};
+        await readOne({ signal, onText: (path, text) => (texts[path] = text) });
+        return texts;
+      },
+      thaw: (frozen) => restSource((how) => readOne({ ...how, frozen: frozen as DocumentTexts }), name, options, false),
+    }),
   };
+}
+
+interface Made {
+  readonly offer: ToolOffer;
+  readonly operation: Operation;
+  readonly call: Prepared;
+}
+
+function contentsOf(document: RestDocument, shown: string, options: WrapRestOptions, settings: Settings): SourceContents {
+  const { inputs = {} } = options;
+  const api = readApi(document, options.bodyTypes, options.only);
+  const service = createService(api, options, settings);
+  const names = nameOperations(api.operations);
+  const { made, unreadable } = makeTools(api.operations, names, document, service, inputs);
+  checkInputs(
+    inputs,
+    api.operations.flatMap((operation) => [names.get(operation)!, ...aliasesOf(operation)]),
+  );
+  const confirmed = matching(
+    made.map(({ offer }) => offer),
+    options.confirm ?? [],
+    'confirm',
+  );
+  const tools = made.map(({ offer }) => (confirmed.has(offer) ? { ...offer, confirm: confirmation(offer) } : offer));
+  const chosen = choose({ offers: tools, omitted: [...api.problems, ...unreadable] }, options, shown);
+  const readable = resourcesOf(made, chosen.offers, options.resources ?? false, slugOf(options.name ?? api.title));
+  const { longAnswers, notTrusted } = service.upstream;
+  const kept = chosen.offers as readonly ToolOffer[];
+  const offered: Offer[] = options.as === 'search' ? searchTools(kept) : [...kept];
+  return {
+    ...chosen,
+    omitted: [...(chosen.omitted ?? []), ...otherBodies(made, kept), ...withheld(notTrusted, shown)],
+    settings: service.settingsFor(offeredOperations(made, kept)),
+    files: document.files,
+    offers: [...offered, ...readable, ...(longAnswers === undefined ? [] : [longAnswers])],
+    ...(options.as !== 'search' && {
+      whenTooMany: 'Offer fewer operations (--only), or all of them through three tools that find, show and call them: --search-tools.',
+    }),
+  };
+}
+
+function makeTools(
+  operations: readonly Operation[],
+  names: ReadonlyMap<Operation, string>,
+  document: RestDocument,
+  service: Service,
+  inputs: Readonly<Record<string, InputChange>>,
+): { readonly made: readonly Made[]; readonly unreadable: readonly Omission[] } {
+  const convert = schemaConverter(document);
+  const mustConvert = document.brokenRefs.length > 0 || Object.keys(inputs).length > 0;
+  const made: Made[] = [];
+  const unreadable: Omission[] = [];
+  for (const operation of operations) {
+    const name = names.get(operation)!;
+    try {
+      const changes = changesFor(inputs, [name, ...aliasesOf(operation)]);
+      const makeInput = () => operationInput(operation, convert, changes.of);
+      const { answer } = operation;
+      const promise = answer?.schema === undefined ? undefined : () => convert(answer.schema, 'output');
+      // Faults are found now where there can be some, so that they are reported before anybody calls.
+      if (mustConvert) {
+        makeInput();
+        promise?.();
+        changes.check(name);
+      }
+      const call = service.prepare(operation, makeInput, promise);
+      made.push({ offer: toTool(name, operation, call), operation, call });
+    } catch (error) {
+      unreadable.push({
+        name,
+        what: 'operation',
+        code: 'JEXO_DOCUMENT',
+        where: operation.where,
+        why: messageOf(error),
+        next: isJexoError(error) ? error.next : 'Fix the document, or exclude the operation with except.',
+      });
+    }
+  }
+  return { made, unreadable };
 }
 
 function offeredOperations(made: readonly { readonly operation: Operation }[], kept: readonly ToolOffer[]): Operation[] {
@@ -140,6 +180,8 @@ function offeredOperations(made: readonly { readonly operation: Operation }[], k
 function withheld(schemes: readonly string[], shown: string): Omission[] {
   return schemes.map((scheme) => ({
     name: `the secret of ${scheme}`,
+    what: 'operation',
+    code: 'JEXO_DOCUMENT',
     where: shown,
     why: 'the document is not on this disk, so it may not say which variable of this machine is sent to its server',
     next: `Name the variable: --secret ${scheme}=NAME, or secrets: { ${JSON.stringify(scheme)}: 'NAME' } in code.`,
@@ -156,6 +198,8 @@ function otherBodies(made: readonly { readonly operation: Operation }[], kept: r
     if (body === undefined || body.others.length === 0 || name === undefined) return [];
     return body.others.map((type) => ({
       name: `${name} as ${type}`,
+      what: 'operation',
+      code: 'JEXO_DOCUMENT' as const,
       get where() {
         return operation.where;
       },

@@ -1,7 +1,8 @@
 import { failure } from '../../engine/peer.js';
 import type { Servable } from '../../engine/servable.js';
 import { encode, errorCodes } from '../../protocol/json-rpc.js';
-import { createEndpoint, type Endpoint, type EndpointOptions, type EventStream } from './endpoint.js';
+import { createEndpoint, type Endpoint, type EndpointOptions } from './endpoint.js';
+import type { EventStream, HttpRequest } from './http-types.js';
 
 export interface FetchHandlerOptions extends Partial<EndpointOptions> {
   /** Bytes a request body may have. Default 4 MiB; a larger one is answered with 413. */
@@ -30,7 +31,11 @@ export function fetchHandler(server: Servable, options: FetchHandlerOptions = {}
     if (body === undefined) return tooLarge(maxBodyBytes);
     const { host } = new URL(request.url);
     return new Promise((resolve) => {
-      const head = { method: request.method, header: (name: string) => request.headers.get(name) ?? (name === 'host' ? host : undefined) };
+      const head: HttpRequest = {
+        method: request.method,
+        header: (name) => request.headers.get(name) ?? (name === 'host' ? host : undefined),
+        headers: () => Object.fromEntries(request.headers),
+      };
       endpoint.handle(head, body, {
         reply: (status, headers, text) => resolve(new Response(text === '' ? null : text, { status, headers })),
         stream(headers) {

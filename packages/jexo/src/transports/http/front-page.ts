@@ -119,7 +119,7 @@ try {
     const found = await all('prompts/list', 'prompts');
     if (found.length > 0) section('Prompts', ...listed(found));
   }
-  section('Into a host application', snippet('In a configuration of servers, as JSON', JSON.stringify({ mcpServers: { [name]: { url } } }, null, 2)), snippet('Or let it be written, and proven', 'jexo register ' + url + ' --with <configuration file> --name ' + name));
+  section('Into a host application', snippet('In a configuration of servers, as JSON', JSON.stringify({ mcpServers: { [name]: { url } } }, null, 2)), snippet('Or let it be written, and proven', 'jexo register ' + url + ' --config <configuration file> --name ' + name));
 } catch (error) {
   main.replaceChildren(make('h1', 'This server cannot be asked'), make('p', error.message, { className: 'failed' }), make('p', 'Reload the page, or look at what the server prints.'));
 }`;

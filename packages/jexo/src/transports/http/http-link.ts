@@ -1,3 +1,4 @@
+import { pause } from '../../engine/pause.js';
 import { printFault } from '../../engine/faults.js';
 import type { Channel } from '../../engine/exchange.js';
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
@@ -139,7 +140,6 @@ export function httpLink(url: string, options: HttpLinkOptions = {}): Link {
       },
     });
 
-  const pause = (ms: number) => new Promise<void>((resolve) => void setTimeout(resolve, ms));
   /** Twice as long each time, give or take a quarter, so that many clients do not come back at once. */
   const backOff = (attempt: number, wanted: number | undefined) =>
     pause(Math.max(shortestWaitMs, Math.min(wanted ?? backOffMs * 2 ** Math.min(attempt, 10), longestWaitMs)) * (0.75 + Math.random() / 2));

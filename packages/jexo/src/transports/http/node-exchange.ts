@@ -1,9 +1,10 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { failure } from '../../engine/peer.js';
 import { encode, errorCodes } from '../../protocol/json-rpc.js';
-import { json, type EventStream, type HttpRequest, type Responder } from './endpoint.js';
+import { ParsedBody, type EventStream, type HttpRequest, type RequestBody, type Responder } from './http-types.js';
+import { json } from './replies.js';
 
-type Use = (request: HttpRequest, body: string, responder: Responder) => void;
+type Use = (request: HttpRequest, body: RequestBody, responder: Responder) => void;
 
 /** One request and the way to answer it: one object, since one is made for every call. */
 class NodeExchange implements HttpRequest, Responder {
@@ -26,6 +27,9 @@ class NodeExchange implements HttpRequest, Responder {
   }
   header(name: string): string | undefined {
     return this.request.headers[name] as string | undefined;
+  }
+  headers(): Readonly<Record<string, string>> {
+    return this.request.headers as Record<string, string>;
   }
   reply(status: number, headers: Record<string, string>, body: string): void {
     const { response } = this;
@@ -62,7 +66,7 @@ export function withNodeRequest(request: IncomingMessage, response: ServerRespon
     request.resume();
     return use(exchange, '', exchange);
   }
-  if (parsed !== undefined) return use(exchange, typeof parsed === 'string' ? parsed : JSON.stringify(parsed), exchange);
+  if (parsed !== undefined) return use(exchange, typeof parsed === 'string' ? parsed : new ParsedBody(parsed), exchange);
   let first: Buffer | undefined;
   let more: Buffer[] | undefined;
   let size = 0;

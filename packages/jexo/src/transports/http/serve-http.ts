@@ -1,7 +1,8 @@
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { systemClock } from '../../engine/clock.js';
-import { Rate } from '../../engine/rate.js';
+import { after, type MaybePromise } from '../../engine/store.js';
+import { memoryLimits } from '../../stores/memory.js';
 import { describeFault } from '../../engine/faults.js';
 import type { Servable } from '../../engine/servable.js';
 import { JexoError } from '../../errors.js';
@@ -26,7 +27,7 @@ export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts
   /** Milliseconds that calls in flight get to finish on close. Default 10,000. */
   readonly graceMs?: number;
   /** True serves clients of revision 2024-11-05 too, which want a stream at `/sse`. Default false. */
-  readonly older?: boolean;
+  readonly httpSse?: boolean;
   /** Connections at once. Default 20,000. */
   readonly maxConnections?: number;
   /** Bytes the headers of a request may have. Default 16 KiB; larger ones are answered with 431. */
@@ -49,8 +50,6 @@ export interface HttpService {
   close(): Promise<void>;
 }
 
-/** Addresses whose rate is remembered; beyond that the oldest are forgotten. */
-const maxAddresses = 10_000;
 const ssePath = '/sse';
 const postPath = '/messages';
 
@@ -73,16 +72,17 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     maxConnections = 20_000,
   } = options;
   const wildcard = host === '0.0.0.0' || host === '::';
-  if (!isLoopback(host) && options.open !== true)
+  if (!isLoopback(host) && options.open !== true && options.authenticate === undefined)
     throw new JexoError('JEXO_OPEN', `Every machine that reaches this one at ${host} could call these tools: there is no sign-in.`, {
       where: host,
     });
   const allowedHosts = options.allowedHosts ?? (wildcard ? ['*'] : [...loopbackNames, host.includes(':') ? `[${host}]` : host]);
   const handler = nodeHandler(server, { ...options, allowedHosts });
   const { clock = systemClock, maxSessions = 10_000, maxUnreadBytes = 1024 * 1024, onFault } = options;
-  const older = options.older
+  const older = options.httpSse
     ? createOlderPair(server, {
         gate: createGate({ ...options, allowedHosts }),
+        authenticate: options.authenticate,
         clock,
         postPath,
         maxSessions,
@@ -90,7 +90,7 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
         ...(onFault && { onFault }),
       })
     : undefined;
-  const delay = options.requestsPerMinute === undefined ? undefined : rateByAddress(options.requestsPerMinute);
+  const delay = options.requestsPerMinute === undefined ? undefined : delayByAddress(options, options.requestsPerMinute);
   const gate = createGate({ ...options, allowedHosts });
   const page = options.page ? (await import('./front-page.js')).frontPage(path) : undefined;
   let state: 'starting' | 'ready' | 'failed' | 'stopping' = 'starting';
@@ -112,11 +112,20 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
   const release = surviveStrays(onNote);
 
   const http = createServer({ maxHeaderSize: maxHeaderBytes }, (request, response) => {
+    const limited = after(delay?.(request.socket.remoteAddress ?? '') ?? 0, (wait) => {
+      if (wait === 0) return route(request, response);
+      say(request, response, 429, 'Too many requests: slow down.\n', { 'retry-after': String(Math.ceil(wait / 1000)) });
+    });
+    if (limited instanceof Promise)
+      limited.catch((error: unknown) => {
+        onNote(`the store cannot be asked: ${describeFault(error)}`);
+        say(request, response, 503, 'Try again later.\n');
+      });
+  });
+  const route = (request: IncomingMessage, response: ServerResponse): void => {
     const { url = '/' } = request;
     const end = url.indexOf('?');
     const at = end < 0 ? url : url.slice(0, end);
-    const wait = delay?.(request.socket.remoteAddress ?? '') ?? 0;
-    if (wait > 0) return say(request, response, 429, 'Too many requests: slow down.\n', { 'retry-after': String(Math.ceil(wait / 1000)) });
     if (at === path) return handler(request, response);
     if (at === '/health') return say(request, response, 200, 'alive\n');
     if (at === '/ready') {
@@ -147,7 +156,7 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
       );
     }
     say(request, response, 404, `Nothing is served here. The protocol is served at ${path}.\n`);
-  });
+  };
   http.maxConnections = maxConnections;
   try {
     await listen(http, port, host);
@@ -178,8 +187,9 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
           new Promise((resolve) => (timer = setTimeout(resolve, graceMs))),
         ]);
         clearTimeout(timer);
-        handler.endpoint.close('the server is stopping');
-        older?.close('the server is stopping');
+        await Promise.all([handler.endpoint.close('the server is stopping'), older?.close('the server is stopping')]).catch(
+          (error: unknown) => onNote(`a source could not be closed: ${describeFault(error)}`),
+        );
         http.closeIdleConnections();
         // Answers have been handed to the sockets; what is still open after a moment has nobody reading it.
         const cut = setTimeout(() => http.closeAllConnections(), 250);
@@ -196,16 +206,9 @@ function isLoopback(host: string): boolean {
 }
 
 /** Milliseconds an address has to wait; 0 when its request may pass. */
-function rateByAddress(perMinute: number): (address: string) => number {
-  const rates = new Map<string, Rate>();
-  return (address) => {
-    let rate = rates.get(address);
-    if (rate === undefined) {
-      if (rates.size >= maxAddresses) rates.delete(rates.keys().next().value!);
-      rates.set(address, (rate = new Rate(systemClock, perMinute, 60_000)));
-    }
-    return rate.take() ? 0 : Math.max(1, rate.wait());
-  };
+function delayByAddress({ store, clock = systemClock }: ServeHttpOptions, perMinute: number): (address: string) => MaybePromise<number> {
+  const limits = store?.limits ?? memoryLimits(clock);
+  return (address) => limits.take(`requests ${address}`, perMinute, 60_000);
 }
 
 function say(request: IncomingMessage, response: ServerResponse, status: number, text: string, headers: Record<string, string> = {}): void {

@@ -1,12 +1,12 @@
 import type { Clock } from '../../engine/clock.js';
-import type { EventStream } from './endpoint.js';
+import { after, type Bus, type EventStore, type MaybePromise, type StreamRest } from '../../engine/store.js';
+import { byteLength } from '../../protocol/byte-length.js';
+import type { EventStream } from './http-types.js';
 
 export interface StreamLimits {
-  /** Events kept for each session, so that a lost connection can be taken up again. Default 500. */
-  readonly maxKeptEvents?: number;
-  /** Bytes of events kept for each session. Default 1 MiB. */
+  /** Bytes of unasked-for messages that wait for a client that has no stream open. Default 1 MiB. */
   readonly maxKeptBytes?: number;
-  /** Bytes a connection may leave unread before it is cut; the client can take it up again. Default 1 MiB. */
+  /** Bytes a connection may leave unread before it is cut; the client can resume it. Default 1 MiB. */
   readonly maxUnreadBytes?: number;
   /** Milliseconds between comments that keep idle streams alive through proxies. Default 15,000; 0 sends none. */
   readonly keepAliveMs?: number;
@@ -16,12 +16,16 @@ export interface StreamLimits {
   readonly retryMs?: number;
 }
 
-/** Bytes of events kept for all sessions together. */
-export interface KeptBudget {
-  bytes: number;
-  readonly most: number;
-  /** Makes room, by forgetting what is needed least. */
-  relieve(): void;
+export interface StreamParts {
+  /** The session's id. */
+  readonly session: string;
+  readonly events: EventStore;
+  /** What carries events to the process that holds a stream's connection; undefined where one process holds them all. */
+  readonly bus: Bus | undefined;
+  readonly limits: StreamLimits;
+  readonly clock: Clock;
+  readonly onOpen: (sink: EventStream) => void;
+  readonly onFault: (error: unknown) => void;
 }
 
 /** Messages kept for a client that has no standing stream open. */
@@ -29,21 +33,20 @@ const maxWaiting = 256;
 const defaultKeptBytes = 1024 * 1024;
 /** Streams that have ended, remembered for those who missed their end. */
 const maxEnded = 64;
-
-interface Kept {
-  readonly stream: number;
-  readonly seq: number;
-  readonly text: string;
-}
+/** Where several processes open streams of one session, their numbers are drawn from so many. */
+const streamNumbers = 999_999_999;
 
 interface Stream {
   readonly number: number;
   readonly primed: boolean;
+  /** True when another process writes it, and only its connection is here. */
+  readonly isForeign: boolean;
   seq: number;
-  /** The highest number of an event that is no longer kept. */
-  forgotten: number;
   sink: EventStream | undefined;
   ended: boolean;
+  /** Events written while what was missed is fetched. */
+  catching: { readonly seq: number; readonly text: string }[] | undefined;
+  stop: (() => void) | undefined;
 }
 
 /** One stream as its sender sees it. */
@@ -52,6 +55,9 @@ export interface OutStream {
   end(): void;
 }
 
+/** What passes on the bus about a stream: an event, or its end. */
+type StreamNews = { readonly seq: number; readonly text: string } | { readonly end: true };
+
 /**
  * The event streams of one session: numbered events, kept for a while, so that a client whose connection was cut gets
  * what it missed, of that stream alone (Transports, "Resumability and Redelivery").
@@ -59,83 +65,153 @@ export interface OutStream {
 export class SessionStreams {
   private last = 0;
   private streams: Map<number, Stream> | undefined;
-  private kept: Kept[] = [];
-  private keptBytes = 0;
   private standing: Stream | undefined;
+  private standingStop: (() => void) | undefined;
   private waiting: string[] | undefined;
   private waitingBytes = 0;
+  private stopWaiting: (() => void) | undefined;
 
-  constructor(
-    private readonly limits: StreamLimits,
-    private readonly clock: Clock,
-    private readonly onOpen: (sink: EventStream) => void,
-    private readonly budget: KeptBudget = { bytes: 0, most: Infinity, relieve: () => undefined },
-  ) {}
+  constructor(private readonly parts: StreamParts) {}
 
   /** True while a connection for unasked-for messages is open. */
   get listening(): boolean {
     return this.standing?.sink !== undefined;
   }
 
-  /** Opens a stream. `primed` sends an event without data first, so that even an early cut can be taken up (2025-11-25). */
+  /** Opens a stream. `primed` sends an event without data first, so that even an early cut can be resumed (2025-11-25). */
   open(sink: EventStream, primed: boolean): OutStream {
-    const stream: Stream = { number: ++this.last, primed, seq: 0, forgotten: 0, sink: undefined, ended: false };
-    (this.streams ??= new Map()).set(stream.number, stream);
-    this.attach(stream, sink);
-    if (primed) this.push(stream, `id: ${stream.number}.0\ndata: \n\n`);
+    const stream = this.begin(sink, primed);
     return { write: (message) => this.write(stream, message), end: () => this.end(stream) };
   }
 
   /** Opens the stream for messages that belong to no request; the newest one gets them. */
   listen(sink: EventStream, primed: boolean): void {
     const before = this.standing;
-    this.open(sink, primed);
-    this.standing = this.streams!.get(this.last)!;
+    this.standing = this.begin(sink, primed);
     if (before !== undefined) this.end(before);
+    this.becomeListener();
     this.deliverWaiting();
   }
 
   /** Takes up the stream an event id names; false when it is not known or too much of it has been forgotten. */
-  resume(lastEventId: string, connect: () => EventStream): boolean {
+  resume(lastEventId: string, connect: () => EventStream): MaybePromise<boolean> {
     const found = /^(\d{1,9})\.(\d{1,9})$/.exec(lastEventId);
-    const stream = found === null ? undefined : this.streams?.get(Number(found[1]));
-    const seq = Number(found?.[2]);
-    if (stream === undefined || seq < stream.forgotten || seq > stream.seq) return false;
-    const missed = this.kept.filter((event) => event.stream === stream.number && event.seq > seq);
-    stream.sink?.abort();
-    this.attach(stream, connect());
-    for (const { text } of missed) this.push(stream, text);
-    if (stream.ended) this.close(stream);
-    else if (stream === this.standing) this.deliverWaiting();
-    return true;
+    if (found === null) return false;
+    const [number, seq] = [Number(found[1]), Number(found[2])];
+    const stream = this.streams?.get(number) ?? this.foreign(number);
+    if (stream === undefined) return false;
+    const catching: NonNullable<Stream['catching']> = [];
+    stream.catching = catching;
+    return after(this.parts.events.since(this.parts.session, number, seq), (rest) => {
+      stream.catching = undefined;
+      if (rest === undefined) {
+        if (stream.isForeign) this.drop(stream);
+        return false;
+      }
+      this.reconnect(stream, connect(), rest, catching);
+      return true;
+    });
   }
 
   /** Sends a message that belongs to no request, or keeps it until somebody listens. */
   send(message: string): void {
     if (this.standing?.sink !== undefined) return this.write(this.standing, message);
-    const waiting = (this.waiting ??= []);
-    waiting.push(message);
-    this.waitingBytes += message.length;
-    while (waiting.length > maxWaiting || (this.waitingBytes > (this.limits.maxKeptBytes ?? defaultKeptBytes) && waiting.length > 1))
-      this.waitingBytes -= waiting.shift()!.length;
+    const { bus, session } = this.parts;
+    if (bus === undefined) return this.wait(message);
+    this.guard(after(bus.publish(unaskedTopic(session), message), (reached) => (reached === 0 ? this.wait(message) : undefined)));
   }
 
-  closeAll(): void {
-    for (const stream of this.streams?.values() ?? []) this.close(stream);
-    this.forgetKept();
+  /** @param forget true when the session is over, and not only leaves this process */
+  closeAll(forget: boolean): void {
+    for (const stream of this.streams?.values() ?? []) {
+      this.close(stream);
+      stream.stop?.();
+    }
+    this.standingStop?.();
+    this.stopWaiting?.();
     this.streams = undefined;
     this.waiting = undefined;
+    if (forget) this.guard(this.parts.events.forget(this.parts.session));
+  }
+
+  private begin(sink: EventStream, primed: boolean): Stream {
+    const { bus, events, session } = this.parts;
+    const number = bus === undefined ? ++this.last : 1 + Math.floor(Math.random() * streamNumbers);
+    const stream: Stream = {
+      number,
+      primed,
+      isForeign: false,
+      seq: 0,
+      sink: undefined,
+      ended: false,
+      catching: undefined,
+      stop: undefined,
+    };
+    (this.streams ??= new Map()).set(number, stream);
+    this.guard(events.begin(session, number));
+    this.attach(stream, sink);
+    if (primed) this.push(stream, `id: ${number}.0\ndata: \n\n`);
+    return stream;
+  }
+
+  /** A stream that another process writes; undefined where there is no other. */
+  private foreign(number: number): Stream | undefined {
+    const { bus, session } = this.parts;
+    if (bus === undefined) return undefined;
+    const stream: Stream = {
+      number,
+      primed: true,
+      isForeign: true,
+      seq: 0,
+      sink: undefined,
+      ended: false,
+      catching: undefined,
+      stop: undefined,
+    };
+    (this.streams ??= new Map()).set(number, stream);
+    // Before what was missed is fetched, so that nothing falls in between.
+    stream.stop = bus.subscribe(streamTopic(session, number), (text) => {
+      const news = JSON.parse(text) as StreamNews;
+      if ('end' in news) return this.endForeign(stream);
+      if (stream.catching !== undefined) stream.catching.push(news);
+      else this.push(stream, news.text);
+    });
+    return stream;
+  }
+
+  private endForeign(stream: Stream): void {
+    stream.ended = true;
+    if (stream.catching === undefined) this.drop(stream);
+  }
+
+  private reconnect(stream: Stream, sink: EventStream, { events, isEnded }: StreamRest, catching: NonNullable<Stream['catching']>): void {
+    stream.sink?.abort();
+    this.attach(stream, sink);
+    let latest = 0;
+    for (const { seq, text } of [...events, ...catching]) {
+      if (seq <= latest) continue;
+      latest = seq;
+      this.push(stream, text);
+    }
+    if (stream.ended || isEnded) {
+      if (stream.isForeign) this.drop(stream);
+      else this.close(stream);
+    } else if (stream === this.standing) {
+      this.becomeListener();
+      this.deliverWaiting();
+    }
   }
 
   private attach(stream: Stream, sink: EventStream): void {
     stream.sink = sink;
     sink.onClose(() => {
       if (stream.sink === sink) stream.sink = undefined;
+      if (stream === this.standing) this.standingStop?.();
     });
-    this.onOpen(sink);
-    const { closeStreamsAfterMs, retryMs = 1000 } = this.limits;
+    this.parts.onOpen(sink);
+    const { closeStreamsAfterMs, retryMs = 1000 } = this.parts.limits;
     if (closeStreamsAfterMs === undefined || !stream.primed) return; // older clients would not come back
-    this.clock.after(closeStreamsAfterMs, () => {
+    this.parts.clock.after(closeStreamsAfterMs, () => {
       if (stream.sink !== sink) return;
       // The connection is closed, not the stream: the client comes back for the rest.
       sink.write(`retry: ${retryMs}\n\n`);
@@ -144,10 +220,19 @@ export class SessionStreams {
   }
 
   private write(stream: Stream, message: string): void {
+    const { events, bus, session } = this.parts;
     const seq = ++stream.seq;
     const text = `id: ${stream.number}.${seq}\nevent: message\ndata: ${message}\n\n`;
-    this.keep({ stream: stream.number, seq, text });
-    this.push(stream, text);
+    const kept = events.append(session, { stream: stream.number, seq, text });
+    stream.catching?.push({ seq, text });
+    if (stream.sink !== undefined && stream.catching === undefined) {
+      this.guard(kept);
+      return this.push(stream, text);
+    }
+    // The connection may be with another process by now.
+    this.guard(
+      bus === undefined ? kept : after(kept, () => bus.publish(streamTopic(session, stream.number), JSON.stringify({ seq, text }))),
+    );
   }
 
   private push(stream: Stream, text: string): void {
@@ -155,32 +240,21 @@ export class SessionStreams {
     if (sink === undefined) return;
     sink.write(text);
     // A client that does not read must not grow our memory.
-    if (sink.unread() > (this.limits.maxUnreadBytes ?? 1024 * 1024)) {
+    if (sink.unread() > (this.parts.limits.maxUnreadBytes ?? 1024 * 1024)) {
       stream.sink = undefined;
       sink.abort();
     }
   }
 
-  private keep(event: Kept): void {
-    const { maxKeptEvents = 500, maxKeptBytes = defaultKeptBytes } = this.limits;
-    this.kept.push(event);
-    this.keptBytes += event.text.length;
-    this.budget.bytes += event.text.length;
-    while (this.kept.length > maxKeptEvents || (this.keptBytes > maxKeptBytes && this.kept.length > 0)) this.forgetOldest();
-    if (this.budget.bytes > this.budget.most) this.budget.relieve();
-  }
-
-  /** Forgets what was kept for connections that are lost; open ones go on. */
-  forgetKept(): void {
-    while (this.kept.length > 0) this.forgetOldest();
-  }
-
-  private forgetOldest(): void {
-    const oldest = this.kept.shift()!;
-    this.keptBytes -= oldest.text.length;
-    this.budget.bytes -= oldest.text.length;
-    const stream = this.streams?.get(oldest.stream);
-    if (stream !== undefined) stream.forgotten = oldest.seq;
+  private wait(message: string): void {
+    const { bus, session, limits } = this.parts;
+    const waiting = (this.waiting ??= []);
+    waiting.push(message);
+    this.waitingBytes += byteLength(message);
+    while (waiting.length > maxWaiting || (this.waitingBytes > (limits.maxKeptBytes ?? defaultKeptBytes) && waiting.length > 1))
+      this.waitingBytes -= byteLength(waiting.shift()!);
+    // Another process says when it has opened the standing stream.
+    this.stopWaiting ??= bus?.subscribe(standingTopic(session), () => this.deliverWaiting());
   }
 
   private deliverWaiting(): void {
@@ -190,11 +264,33 @@ export class SessionStreams {
     for (const message of waiting) this.send(message);
   }
 
+  /** This process has the standing stream: what others have for it comes here. */
+  private becomeListener(): void {
+    const { bus, session } = this.parts;
+    if (bus === undefined) return;
+    this.standingStop?.();
+    const stop = bus.subscribe(unaskedTopic(session), (message) => this.standing?.sink !== undefined && this.write(this.standing, message));
+    this.standingStop = () => {
+      stop();
+      this.standingStop = undefined;
+    };
+    this.guard(bus.publish(standingTopic(session), ''));
+  }
+
   private end(stream: Stream): void {
+    const { events, bus, session } = this.parts;
     stream.ended = true;
+    const noted = events.end(session, stream.number);
+    this.guard(bus === undefined ? noted : after(noted, () => bus.publish(streamTopic(session, stream.number), '{"end":true}')));
     this.close(stream);
     const ended = [...this.streams!.values()].filter((each) => each.ended);
     for (const old of ended.slice(0, Math.max(0, ended.length - maxEnded))) this.streams!.delete(old.number);
+  }
+
+  private drop(stream: Stream): void {
+    stream.stop?.();
+    this.close(stream);
+    this.streams?.delete(stream.number);
   }
 
   private close(stream: Stream): void {
@@ -202,4 +298,14 @@ export class SessionStreams {
     stream.sink = undefined;
     sink?.end();
   }
+
+  /** A store that fails is a fault of the operator's; what can be sent is sent. */
+  private guard(work: MaybePromise<unknown>): void {
+    if (work instanceof Promise) work.catch(this.parts.onFault);
+  }
 }
+
+/** Topics of the bus: the events of one stream, unasked-for messages, and that a standing stream has been opened. */
+const streamTopic = (session: string, number: number) => `stream ${session} ${number}`;
+const unaskedTopic = (session: string) => `unasked ${session}`;
+const standingTopic = (session: string) => `standing ${session}`;

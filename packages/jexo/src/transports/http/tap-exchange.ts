@@ -1,5 +1,6 @@
 import { wireTime, type WireTap } from '../link.js';
-import type { EventStream, HttpRequest, Responder } from './endpoint.js';
+import { byteLength } from '../../protocol/byte-length.js';
+import { ParsedBody, type EventStream, type HttpRequest, type RequestBody, type Responder } from './http-types.js';
 
 /** Headers worth seeing on a trace. */
 const telling = ['host', 'origin', 'accept', 'content-type', 'authorization', 'mcp-session-id', 'mcp-protocol-version', 'last-event-id'];
@@ -8,16 +9,17 @@ const telling = ['host', 'origin', 'accept', 'content-type', 'authorization', 'm
 const secret = new Set(['authorization', 'mcp-session-id']);
 
 /** Reports one HTTP exchange to a wire tap: the request, and whatever leaves for it. */
-export function tapExchange(tap: WireTap, request: HttpRequest, body: string, responder: Responder): Responder {
+export function tapExchange(tap: WireTap, request: HttpRequest, given: RequestBody, responder: Responder): Responder {
+  const body = given instanceof ParsedBody ? JSON.stringify(given.value) : given;
   const headers = Object.fromEntries(
     telling.flatMap((name) => {
       const value = request.header(name);
       return value === undefined ? [] : [[name, secret.has(name) ? '(masked)' : value]];
     }),
   );
-  tap({ at: wireTime(), way: 'received', bytes: body.length, message: parsed(body), http: { method: request.method, headers } });
+  tap({ at: wireTime(), way: 'received', bytes: byteLength(body), message: parsed(body), http: { method: request.method, headers } });
   const sent = (text: string, message: unknown, http?: { status: number; headers: Record<string, string> }) =>
-    tap({ at: wireTime(), way: 'sent', bytes: text.length, message, ...(http && { http }) });
+    tap({ at: wireTime(), way: 'sent', bytes: byteLength(text), message, ...(http && { http }) });
   return {
     onGone: (task) => responder.onGone(task),
     reply(status, replyHeaders, text) {

@@ -80,7 +80,7 @@ const open: Client[] = [];
 afterEach(async () => void (await Promise.all(open.splice(0).map((client) => client.close()))));
 async function call(name: string, options: WrapRestOptions = {}, method = 'get') {
   const client = await connect(
-    defineServer({ name: 'registry', version: '1', offers: [wrapRest(document, { base, retries: 0, ...options })] }),
+    defineServer({ name: 'registry', version: '1', offers: [wrapRest(document, { baseUrl: base, retries: 0, ...options })] }),
   );
   open.push(client);
   const result = await client.call(`${method}_${name.replaceAll('-', '_')}`);
@@ -110,15 +110,15 @@ test.each([
 });
 
 test('down, and of no such name', async () => {
-  expect(await call('fine', { base: 'http://127.0.0.1:9' })).toMatchObject({
+  expect(await call('fine', { baseUrl: 'http://127.0.0.1:9' })).toMatchObject({
     isError: true,
     text: expect.stringMatching(/cannot be reached/),
   });
-  expect(await call('fine', { base: 'http://no.such.host.invalid' })).toMatchObject({
+  expect(await call('fine', { baseUrl: 'http://no.such.host.invalid' })).toMatchObject({
     isError: true,
     text: expect.stringContaining('cannot be reached'),
   });
-  expect(await call('fine', { base: 'nowhere' })).toMatchObject({ isError: true, text: expect.stringContaining('no address') });
+  expect(await call('fine', { baseUrl: 'nowhere' })).toMatchObject({ isError: true, text: expect.stringContaining('no address') });
 });
 
 test('what may be repeated is sent again when the API is busy; what may not is not', async () => {
@@ -150,7 +150,7 @@ test('redirects on the same host are followed; ours goes nowhere else', async ()
 
 test('a cancelled call is cancelled upstream', async () => {
   const gone = new Promise<void>((resolve) => (behaviours.slow = (request) => void request.socket.once('close', resolve)));
-  const client = await connect(defineServer({ name: 'registry', version: '1', offers: [wrapRest(document, { base })] }));
+  const client = await connect(defineServer({ name: 'registry', version: '1', offers: [wrapRest(document, { baseUrl: base })] }));
   open.push(client);
   const stop = new AbortController();
   const asked = client.call('get_slow', {}, { signal: stop.signal });
@@ -172,7 +172,9 @@ test('no more requests at once than allowed', async () => {
     });
     if (waiting.length === 2) waiting.splice(0).forEach((done) => done());
   };
-  const client = await connect(defineServer({ name: 'registry', version: '1', offers: [wrapRest(document, { base, concurrency: 2 })] }));
+  const client = await connect(
+    defineServer({ name: 'registry', version: '1', offers: [wrapRest(document, { baseUrl: base, concurrency: 2 })] }),
+  );
   open.push(client);
   await Promise.all(Array.from({ length: 6 }, () => client.call('get_slow')));
   expect(most).toBe(2);

@@ -114,10 +114,10 @@ describe('long answers', () => {
 
   test('fields are chosen by a JMESPath expression', async () => {
     const { send } = fakeApi(() => Response.json({ items: all, next: null }));
-    const { client, tool } = await wrapped(pages('page'), { send, pick: true });
+    const { client, tool } = await wrapped(pages('page'), { send, jmespath: true });
     expect(tool('list_hives').outputSchema).toBeUndefined();
-    expect(textOf(await client.call('list_hives', { pick: 'items[:3].id' }))).toBe('[0,1,2]');
-    expect(await client.call('list_hives', { pick: 'items[' })).toMatchObject({
+    expect(textOf(await client.call('list_hives', { jmespath: 'items[:3].id' }))).toBe('[0,1,2]');
+    expect(await client.call('list_hives', { jmespath: 'items[' })).toMatchObject({
       isError: true,
       content: [{ text: expect.stringContaining('no JMESPath expression') }],
     });

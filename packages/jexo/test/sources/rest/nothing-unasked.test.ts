@@ -55,7 +55,7 @@ describe('defaults of a document', () => {
     const endpoints: Endpoint[] = [
       { at: 'PATCH /hives/{id}', name: 'change', query: { notify: { type: 'boolean', default: true } }, body: hive as never },
     ];
-    const server = defineServer({ name: 'r', version: '1.0.0', offers: [wrapEndpoints(endpoints, { send, base: 'http://r.example' })] });
+    const server = defineServer({ name: 'r', version: '1.0.0', offers: [wrapEndpoints(endpoints, { send, baseUrl: 'http://r.example' })] });
     const client = await connect(server);
     await client.call('change', { id: 'MR-03', name: 'Old oak' });
     expect(JSON.parse(sent[0]!.body)).toEqual({ name: 'Old oak' });

@@ -187,7 +187,7 @@ describe('schemas', () => {
           },
           ...(isOld ? { definitions: schemas } : { components: { schemas } }),
         },
-        { base: 'http://visits.example' },
+        { baseUrl: 'http://visits.example' },
       );
       const hive = { type: 'string' };
       const note = { type: 'string', pattern: '^\\S' };

@@ -332,8 +332,8 @@ describe('choosing', () => {
       'r_look',
       'r_book_inspection',
     ]);
-    const { names, leftOut } = await wrapped(registry, { except: ['GET *', 'POST *'] });
-    expect([names, leftOut.length]).toEqual([['correct_inspection'], 9]);
+    const { names, excluded } = await wrapped(registry, { except: ['GET *', 'POST *'] });
+    expect([names, excluded.length]).toEqual([['correct_inspection'], 9]);
     await expect(wrapped(registry, { only: ['tag:honey'] })).rejects.toMatchObject({ code: 'JEXO_CHOICE' });
   });
 
@@ -351,7 +351,7 @@ describe('choosing', () => {
     const { sent, send } = fakeApi(({ url }) =>
       url.pathname.endsWith('XX-00') ? new Response('{}', { status: 404 }) : Response.json({ at: url.pathname + url.search }),
     );
-    const { client } = await wrapped(registry, { send, base: 'http://registry.example', auth: bearer('t'), resources: ['tag:hives'] });
+    const { client } = await wrapped(registry, { send, baseUrl: 'http://registry.example', auth: bearer('t'), resources: ['tag:hives'] });
     expect((await client.resources()).map(({ uri }) => uri)).toEqual(['alderwick-registry://apiaries']);
     expect((await client.templates()).map(({ uriTemplate }) => uriTemplate)).toEqual([
       'alderwick-registry://hives{?apiary,marked,limit,cursor}',
@@ -371,10 +371,10 @@ describe('choosing', () => {
     const { client, names } = await wrapped(registry, {
       as: 'search',
       send,
-      base: 'http://registry.example',
+      baseUrl: 'http://registry.example',
       confirm: ['withdrawInspection'],
     });
-    expect(names).toEqual(['find_operation', 'show_operation', 'invoke_operation']);
+    expect(names).toEqual(['find_operation', 'show_operation', 'call_operation']);
     const found = await client.call('find_operation', { words: 'look up one hive' });
     expect((found.structuredContent as { found: { operation: string }[] }).found[0]).toMatchObject({
       operation: 'get_hive',
@@ -387,12 +387,12 @@ describe('choosing', () => {
       isError: true,
       content: [{ text: expect.stringContaining('Did you mean get_hive?') }],
     });
-    expect(await client.call('invoke_operation', { operation: 'get_hive', input: { hive: 'nonsense' } })).toMatchObject({
+    expect(await client.call('call_operation', { operation: 'get_hive', input: { hive: 'nonsense' } })).toMatchObject({
       isError: true,
       content: [{ text: expect.stringContaining('hive') }],
     });
-    expect(textOf(await client.call('invoke_operation', { operation: 'get_hive', input: { hive: 'MR-03' } }))).toBe('{"id":"MR-03"}');
-    expect(await client.call('invoke_operation', { operation: 'withdraw_inspection', input: { id: 1 } })).toMatchObject({ isError: true });
+    expect(textOf(await client.call('call_operation', { operation: 'get_hive', input: { hive: 'MR-03' } }))).toBe('{"id":"MR-03"}');
+    expect(await client.call('call_operation', { operation: 'withdraw_inspection', input: { id: 1 } })).toMatchObject({ isError: true });
     expect(sent).toHaveLength(1);
   });
 });

@@ -1,0 +1,194 @@
+import { dirname, join, relative } from 'node:path';
+import { JexoError } from '../../errors.js';
+import { checkServer } from '../../inspect/checks/check-server.js';
+import { rules, severities, type Finding, type Rule, type Severity } from '../../inspect/checks/finding.js';
+import { toSarif } from '../../inspect/checks/sarif.js';
+import { applySilences, type Silence } from '../../inspect/checks/silences.js';
+import { same } from '../../inspect/difference.js';
+import { createWireJudge } from '../../inspect/judge-wire.js';
+import type { Tool } from '../../protocol/types.js';
+import type { Server } from '../../offers/define-server.js';
+import { noMessage, type Departure } from '../../transports/link.js';
+import { findKind } from '../../targets/find-kind.js';
+import { hostsKind } from '../../targets/kinds/hosts.js';
+import { connectTarget, showTarget, takeTarget, targetOf } from '../connect-target.js';
+import { collect, json, wireLog } from '../options.js';
+import type { CliCommand, ExitCode, Invocation } from '../command.js';
+import { note, onErr, onOut, print, printJson, symbols, width, wrap } from '../terminal.js';
+import type { ClientCommandOptions } from '../with-client.js';
+
+interface CheckOptions extends ClientCommandOptions {
+  readonly failOn: Severity | 'never';
+  readonly sarif?: boolean;
+  readonly silence?: string[];
+}
+
+/** Checks a server, and fails when something at least as grave as `--fail-on` was found. */
+async function check({ operands, command, options }: Invocation<CheckOptions>): Promise<ExitCode> {
+  const { target } = takeTarget(operands, command, 'As in: jexo check hives.ts');
+  const { kind } = await findKind(targetOf(target), options.opening.kinds);
+  if (kind === hostsKind) return checkHostFile(target.text!, options.json ?? false);
+  const silences = (options.silence ?? []).map(readSilence);
+  const judge = createWireJudge();
+  const deviations: string[] = [];
+  const departures: Departure[] = [];
+  let noticed = false;
+  const start = performance.now();
+  const {
+    client,
+    omitted,
+    server: own,
+  } = await connectTarget(target, {
+    wireLog: options.wireLog,
+    opening: options.opening,
+    tap(event) {
+      if (event.note === noMessage) return; // told of as a departure
+      const wrong = judge(event);
+      if (wrong !== undefined && event.way === 'received') deviations.push(`A message is invalid: ${wrong}.`);
+    },
+    onDeparture: (departure) => void departures.push(departure),
+    onToolsChanged: () => (noticed = true),
+  });
+  const startMs = performance.now() - start;
+  let found: Finding[];
+  try {
+    const { tools: hasTools, resources: hasResources, prompts: hasPrompts } = client.server.capabilities;
+    const tools = hasTools === undefined ? [] : await client.tools();
+    const [resources, templates] = hasResources === undefined ? [[], []] : await Promise.all([client.resources(), client.templates()]);
+    const prompts = hasPrompts === undefined ? [] : await client.prompts();
+    const again = hasTools === undefined ? [] : await client.tools();
+    const advice = (await own?.catalogue())?.whenTooMany;
+    const whenTooMany = advice === undefined ? {} : { whenTooMany: advice };
+    found = await checkServer({
+      server: client.server,
+      tools,
+      resources,
+      templates,
+      prompts,
+      omitted: omitted.map((each) => ({ ...each, where: placeOf(target.text, each.where) })),
+      ...(own && { places: await placesOf(own, target.text!) }),
+      foreign: own === undefined,
+      ...whenTooMany,
+      deviations,
+      departures,
+      ...(own === undefined && { startMs }),
+      changedSilently: noticed ? [] : changed(tools, again),
+    });
+  } finally {
+    await client.close();
+  }
+  const { kept, silenced } = applySilences(found, silences);
+  const worst = kept.reduce((most, { severity }) => Math.max(most, severities.indexOf(severity)), -1);
+  if (options.sarif) printJson(JSON.stringify(toSarif(kept, process.env.JEXO_VERSION ?? '0.0.0'), null, 2));
+  else if (options.json) printJson(JSON.stringify({ target: showTarget(target), findings: kept, silenced }, null, 2));
+  else show(kept, silenced.length, showTarget(target));
+  return options.failOn !== 'never' && worst >= severities.indexOf(options.failOn) ? 1 : 0;
+}
+
+/** A host application's configuration: every entry is started as the host would. */
+async function checkHostFile(file: string, json: boolean): Promise<ExitCode> {
+  const [{ openHostFile }, { proveEntry }, { reportProof }] = await Promise.all([
+    import('../../hosts/host-file.js'),
+    import('../prove-entry.js'),
+    import('../report-proof.js'),
+  ]);
+  const { entries } = await openHostFile(file);
+  const proofs = await Promise.all(Object.entries(entries).map(async ([name, entry]) => [name, await proveEntry(entry)] as const));
+  if (json) printJson(JSON.stringify({ file, entries: Object.fromEntries(proofs) }, null, 2));
+  else
+    for (const [name, proof] of proofs) {
+      note(onErr('bold', name));
+      reportProof(proof);
+    }
+  return proofs.some(([, { works }]) => !works) ? 1 : 0;
+}
+
+/** `rule=reason`, or `rule:name=reason`. */
+function readSilence(text: string): Silence {
+  const found = /^([a-z-]+)(?::([^=]+))?=(.+)$/.exec(text);
+  const [, rule = '', name, reason = ''] = found ?? [];
+  if (!(rule in rules))
+    throw new JexoError('JEXO_USAGE', `--silence ${JSON.stringify(text)} is not of the form rule=reason, or rule:name=reason.`, {
+      where: '--silence',
+      next: `The rules are: ${Object.keys(rules).join(', ')}.`,
+    });
+  return { rule: rule as Rule, reason: reason.trim(), ...(name !== undefined && { name }) };
+}
+
+function changed(before: readonly Tool[], after: readonly Tool[]): string[] {
+  const names = new Set([...before, ...after].map(({ name }) => name));
+  const find = (list: readonly Tool[], name: string) => list.find((each) => each.name === name);
+  return [...names].filter((name) => !same(find(before, name), find(after, name)));
+}
+
+/** Places are told from the folder of the module; a person, and code hosting, want them from where they are. */
+function placeOf(target: string | undefined, where: string): string {
+  if (target === undefined || /^https?:/i.test(target) || !/\.[cm]?[jt]sx?$/.test(target)) return where;
+  return relative(process.cwd(), join(dirname(target), where)) || where;
+}
+
+async function placesOf(server: Server, target: string): Promise<Record<string, string>> {
+  const { tools, resources, templates, prompts } = await server.catalogue();
+  const places: Record<string, string> = {};
+  for (const [kind, all] of Object.entries({ tool: tools, resource: resources, template: templates, prompt: prompts }))
+    for (const [key, { offer }] of all as ReadonlyMap<string, { offer: { where?: string | undefined } }>)
+      if (offer.where !== undefined) places[`${kind} ${key}`] = placeOf(target, offer.where);
+  return places;
+}
+
+const signs: Record<Severity, { readonly sign: string; readonly style: 'brick' | 'ochre' | 'slate' }> = {
+  error: { sign: symbols.failed, style: 'brick' },
+  warning: { sign: symbols.warn, style: 'ochre' },
+  note: { sign: symbols.dot, style: 'slate' },
+};
+
+function show(found: readonly Finding[], silenced: number, target: string): void {
+  for (const { rule, severity, subject, where, message, remedy } of found) {
+    const { sign, style } = signs[severity];
+    print(`${onOut(style, sign)} ${onOut('bold', subject)}  ${onOut('quiet', [where, rule].filter(Boolean).join('  '))}`);
+    for (const line of [...wrap(message, width() - 2), ...wrap(remedy, width() - 2).map((each) => onOut('quiet', each))])
+      print(`  ${line}`);
+  }
+  const count = (severity: Severity) => found.filter((each) => each.severity === severity).length;
+  const words = severities
+    .toReversed()
+    .filter((severity) => count(severity) > 0)
+    .map((severity) => `${count(severity)} ${severity}${count(severity) === 1 ? '' : 's'}`);
+  const rest = silenced > 0 ? ` (${silenced} silenced)` : '';
+  if (words.length === 0) note(`${onErr('moss', symbols.ok)} ${target}: nothing found${rest}`);
+  else note(`${found.length > 0 ? '\n' : ''}${target}: ${words.join(', ')}${rest}`);
+}
+
+export const command: CliCommand<CheckOptions> = {
+  name: 'check',
+  about: 'judge what a server offers: what a model will stumble over, what hosts refuse, what breaks the protocol',
+  operands: ['[target]'],
+  options: [
+    {
+      flags: '--fail-on <severity>',
+      about: 'exit with 1 when something at least this severe is found',
+      choices: ['note', 'warning', 'error', 'never'],
+      default: 'error',
+    },
+    {
+      flags: '--silence <rule=reason>',
+      about: 'put a rule aside, or rule:name=reason for one offer; may be repeated',
+      read: collect,
+    },
+    { flags: '--sarif', about: 'print SARIF to stdout, for code hosting' },
+    wireLog,
+    json,
+  ],
+  takes: ['open', 'connect'],
+  chooses: true,
+  help: `Examples:
+  jexo check hives.ts
+  jexo check hives.ts --fail-on warning                 in a pre-commit hook
+  jexo check https://hives.example/mcp                  somebody else's server: is it safe to use?
+  jexo check servers.json                               every entry of a host's configuration, started as the host would
+  jexo check hives.ts --silence 'no-output-schema:write_summary=its answer is prose'
+  jexo check hives.ts --sarif > findings.sarif
+
+Exit codes: 0 nothing so severe, 1 found, 2 wrong use, 3 the server could not be reached.`,
+  run: check,
+};

@@ -1,0 +1,18 @@
+import type { LoadCommand } from '../command.js';
+
+/** The commands by their names, in the order in which the help shows them. */
+export const commands: Readonly<Record<string, LoadCommand>> = {
+  new: () => import('./new.js'),
+  serve: () => import('./serve.js'),
+  list: () => import('./list.js'),
+  call: () => import('./call.js'),
+  read: () => import('./read.js'),
+  prompt: () => import('./prompt.js'),
+  check: () => import('./check.js'),
+  replay: () => import('./replay.js'),
+  rehearse: () => import('./rehearse.js'),
+  inspect: () => import('./inspect.js'),
+  register: () => import('./register.js'),
+  pack: () => import('./pack.js'),
+  completion: () => import('./completion.js'),
+};

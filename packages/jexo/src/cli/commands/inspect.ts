@@ -1,0 +1,151 @@
+import { spawn } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import { rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { pathToFileURL } from 'node:url';
+import { createBench } from '../../inspect/bench.js';
+import { createBenchApi } from '../../inspect/bench-api.js';
+import type { ConnectionSpec } from '../../inspect/connection.js';
+import { cacheFolder } from '../../own-folder.js';
+import { packageFile } from '../../own-package.js';
+import { servePage } from '../../transports/http/serve-page.js';
+import { openBenchNotes } from '../bench-notes.js';
+import { reportOmitted, showTarget } from '../connect-target.js';
+import { findKind } from '../../targets/find-kind.js';
+import { readHeaders } from '../../targets/read-headers.js';
+import type { CliCommand, Invocation, Opening } from '../command.js';
+import { json, modelOptions, port, wireLog } from '../options.js';
+import { modelOf, type ModelOptions } from '../model-options.js';
+import { createBenchSheets } from '../../inspect/bench-sheets.js';
+import { sheetFiles } from '../sheet-files.js';
+import { openConnection } from '../open-connection.js';
+import { openWireLog } from '../wire-log.js';
+import { surviveStrays } from '../../transports/strays.js';
+import { keepStdoutForResults, note, onErr, printJson, symbols } from '../terminal.js';
+
+interface InspectOptions extends ModelOptions {
+  readonly port: number;
+  readonly json?: boolean;
+  readonly open?: boolean;
+  readonly wireLog?: string;
+}
+
+async function inspect({ operands: targets, command, options }: Invocation<InspectOptions>): Promise<void> {
+  const release = surviveStrays(note, { exceptions: true });
+  const model = modelOf(options);
+  const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
+  keepStdoutForResults();
+  const specs: ConnectionSpec[] = [
+    ...(await Promise.all(targets.map((target) => specOf(target, options.opening)))),
+    ...(command === undefined ? [] : [{ target: '', command }]),
+  ];
+  const bench = createBench({
+    show: ({ target, command: words }) => showTarget({ text: words === undefined ? target : undefined, command: words }),
+    open: (spec, given) =>
+      openConnection(spec, log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap(event)) }, options.opening),
+  });
+  const notes = openBenchNotes([...targets, ...(command ?? [])]);
+  const token = randomBytes(24).toString('base64url');
+  const key = randomBytes(24).toString('base64url');
+  const page = await servePage({
+    folder: packageFile('dist/page'),
+    api: createBenchApi(bench, { token, key, notes, sheets: createBenchSheets(bench, sheetFiles(), model) }),
+    port: options.port,
+  });
+  const address = `${page.url}#${token}`;
+  const first = specs.map((spec) => bench.add(spec));
+  const own = new Set(first.map(({ state }) => state.id));
+  for (const spec of notes.added()) bench.add(spec);
+  bench.subscribe((event) => {
+    if (event.kind !== 'connection' && event.kind !== 'gone') return;
+    notes.keepAdded(
+      bench
+        .connections()
+        .filter(({ id, status }) => !own.has(id) && status !== 'imported')
+        .map(({ spec }) => spec),
+    );
+  });
+  await Promise.all(first.map(({ connected }) => connected));
+  const states = bench.connections().filter(({ id }) => own.has(id));
+  if (options.json) {
+    const [{ shown = '', status = 'closed', trouble, shelf = [] } = {}] = states;
+    const tools = shelf.filter(({ kind }) => kind === 'tool').map(({ key: name }) => name);
+    printJson(JSON.stringify({ address, target: shown, status, tools, ...(trouble && { trouble }), connections: states.length }));
+  } else {
+    for (const { shown, trouble, shelf, omitted } of states) {
+      if (trouble === undefined)
+        note(`${onErr('moss', symbols.ok)} Connected to ${onErr('bold', shown)}: ${counts(shelf.map(({ kind }) => kind))}`);
+      else note(`${onErr('brick', symbols.failed)} ${trouble.message} ${onErr('quiet', `(${trouble.code})`)}\n  ${trouble.next ?? ''}`);
+      reportOmitted(omitted);
+    }
+    note(`  Open the bench at ${onErr('amber', address)}`);
+    note('  The address works once, on this machine only. Stop with Ctrl-C.');
+  }
+  if (options.open) openBrowser(address);
+  await new Promise<void>((resolve) => {
+    for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => resolve());
+  });
+  await page.close();
+  await bench.close();
+  release();
+}
+
+/** Headers are shown and edited on the page, so they stand with the connection. */
+async function specOf(target: string, { options, kinds }: Opening): Promise<ConnectionSpec> {
+  const { kind } = await findKind(target, kinds);
+  const takesHeaders = kind.options?.some(({ name }) => name === 'header') ?? false;
+  const headers = takesHeaders ? readHeaders(options?.header as readonly string[] | undefined) : {};
+  return { target, ...(Object.keys(headers).length > 0 && { headers }) };
+}
+
+function counts(kinds: readonly string[]): string {
+  const words = ['tool', 'resource', 'template', 'prompt'].flatMap((kind) => {
+    const count = kinds.filter((each) => each === kind).length;
+    return count === 0 ? [] : [`${count} ${kind}${count === 1 ? '' : 's'}`];
+  });
+  return words.length === 0 ? 'nothing is offered' : words.join(', ');
+}
+
+/**
+ * Hands the address to whatever opens addresses here, by way of a file that only this user can read: what stands on a command line
+ * is shown to every user of the machine. When nothing opens it, the printed address is there still.
+ */
+function openBrowser(address: string): void {
+  const file = join(cacheFolder(), `open-${randomBytes(8).toString('hex')}.html`);
+  const script = JSON.stringify(address);
+  writeFileSync(file, `<!doctype html><title>jexo</title><script>location.replace(${script})</script>\n`, { mode: 0o600, flag: 'wx' });
+  const remove = () => rmSync(file, { force: true });
+  process.once('exit', remove);
+  setTimeout(remove, 30_000).unref();
+  const [command, ...args] =
+    process.platform === 'darwin' ? ['open'] : process.platform === 'win32' ? ['rundll32', 'url.dll,FileProtocolHandler'] : ['xdg-open'];
+  const place = pathToFileURL(file).href;
+  const child = spawn(process.env.BROWSER ?? command!, process.env.BROWSER === undefined ? [...args, place] : [place], {
+    stdio: 'ignore',
+    detached: true,
+  });
+  child.once('error', () => note('  No browser could be opened from here; open the address above yourself.'));
+  child.unref();
+}
+
+export const command: CliCommand<InspectOptions> = {
+  name: 'inspect',
+  about: 'open a bench in the browser: see what is offered, call it, follow every message',
+  operands: [['[targets...]', 'one or several; with none, connect from the page']],
+  options: [
+    { flags: '--port <port>', about: 'port of the page; 0 takes any free one', default: 0, read: port('--port') },
+    { flags: '--open', about: 'open the address in a browser' },
+    ...modelOptions,
+    wireLog,
+    json,
+  ],
+  takes: ['open', 'connect'],
+  chooses: true,
+  help: `Examples:
+  jexo inspect hives.ts
+  jexo inspect http://127.0.0.1:4300/mcp hives.ts --port 4400 --open
+  jexo inspect -- node server.mjs
+
+Modules are read again when they are saved. The address holds a key that works once. The page is served to this machine only.`,
+  run: inspect,
+};

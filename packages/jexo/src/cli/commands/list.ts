@@ -1,0 +1,140 @@
+import type { CliCommand, Invocation } from '../command.js';
+import { clientOptions } from '../options.js';
+import type { JsonSchema, Tool } from '../../protocol/types.js';
+import { copyCall } from '../../inspect/copy-call.js';
+import { exampleInput } from '../../inspect/input-text.js';
+import { reportOmitted, takeTarget } from '../connect-target.js';
+import { note, onErr, onOut, print, printJson, symbols, width, wrap } from '../terminal.js';
+import { withClient, type ClientCommandOptions } from '../with-client.js';
+
+async function list({ operands, command, options }: Invocation<ClientCommandOptions>): Promise<void> {
+  const { target } = takeTarget(operands, command, 'As in: jexo list hives.ts');
+  await withClient(target, options, async ({ client, omitted }) => {
+    const { capabilities } = client.server;
+    const tools = capabilities.tools === undefined ? [] : await client.tools();
+    const [resources, templates] =
+      capabilities.resources === undefined ? [[], []] : await Promise.all([client.resources(), client.templates()]);
+    const prompts = capabilities.prompts === undefined ? [] : await client.prompts();
+    if (options.json) return printJson(JSON.stringify({ server: client.server, tools, resources, templates, prompts, omitted }, null, 2));
+    const { serverInfo, protocolVersion, instructions } = client.server;
+    const counts = [
+      count(tools.length, 'tool'),
+      count(resources.length, 'resource'),
+      count(templates.length, 'template'),
+      count(prompts.length, 'prompt'),
+    ].filter((each) => !each.startsWith('0 '));
+    const name = serverInfo.title ?? serverInfo.name;
+    const [head = '', ...more] = wrap(
+      [name, serverInfo.version, `protocol ${protocolVersion}`, ...counts].join(` ${symbols.dot} `),
+      width(),
+    );
+    print(`${onOut('bold', name)}${onOut('quiet', head.slice(name.length))}`);
+    for (const line of more) print(onOut('quiet', line));
+    if (instructions !== undefined) for (const line of wrap(instructions, width())) print(line);
+    for (const tool of tools) {
+      print('');
+      for (const line of describeTool(tool)) print(line);
+    }
+    section(
+      'Resources',
+      resources.map(({ uri, title, name, description }) => ({ head: uri, about: [title ?? name, description] })),
+    );
+    section(
+      'Templates',
+      templates.map(({ uriTemplate, title, name, description }) => ({ head: uriTemplate, about: [title ?? name, description] })),
+    );
+    section(
+      'Prompts',
+      prompts.map(({ name, title, description, arguments: args = [] }) => ({
+        head: `${name}(${args.map((each) => `${each.name}${each.required ? '' : '?'}`).join(', ')})`,
+        about: [title, description],
+      })),
+    );
+    reportOmitted(omitted);
+    const [first] = tools;
+    if (first === undefined) return;
+    const example = {
+      target: target.text ?? target.command!,
+      kind: 'tool',
+      name: first.name,
+      input: exampleInput(first),
+      schema: first.inputSchema,
+    } as const;
+    note(`\n${onErr('quiet', 'Call one with:')} ${copyCall(example, 'command')}`);
+  });
+}
+
+function count(number: number, word: string): string {
+  return `${number} ${word}${number === 1 ? '' : 's'}`;
+}
+
+function section(title: string, rows: readonly { readonly head: string; readonly about: readonly (string | undefined)[] }[]): void {
+  if (rows.length === 0) return;
+  print(`\n${onOut('bold', title)}`);
+  const widest = Math.min(40, Math.max(...rows.map(({ head }) => head.length)));
+  for (const { head, about } of rows) {
+    const [first = '', ...more] = wrap(
+      about.filter((text) => text !== undefined && text !== head).join('. '),
+      Math.max(20, width() - widest - 4),
+    );
+    print(`  ${onOut('amber', head.padEnd(widest))}  ${first}`);
+    for (const line of more) print(' '.repeat(widest + 4) + line);
+  }
+}
+
+function describeTool(tool: Tool): string[] {
+  const lines = [onOut('amber', tool.name)];
+  const room = width() - 2;
+  for (const line of wrap(tool.description ?? '(no description: a model will not know when to use it)', room)) lines.push(`  ${line}`);
+  const properties = Object.entries((tool.inputSchema.properties ?? {}) as Record<string, JsonSchema>);
+  const required = new Set((tool.inputSchema.required ?? []) as string[]);
+  const nameWidth = Math.max(0, ...properties.map(([name]) => name.length));
+  const kindWidth = Math.max(0, ...properties.map(([, schema]) => kindOf(schema).length));
+  const indent = 4 + nameWidth + 2 + kindWidth + 2;
+  for (const [name, schema] of properties) {
+    const notes = [
+      schema.description,
+      limits(schema),
+      required.has(name) ? undefined : schema.default === undefined ? 'optional' : `default ${JSON.stringify(schema.default)}`,
+    ]
+      .filter(Boolean)
+      .join('; ');
+    const [first = '', ...more] = wrap(notes, Math.max(20, width() - indent));
+    lines.push(`    ${onOut('slate', name.padEnd(nameWidth))}  ${onOut('quiet', kindOf(schema).padEnd(kindWidth))}  ${first}`);
+    for (const line of more) lines.push(' '.repeat(indent) + line);
+  }
+  return lines;
+}
+
+function limits(schema: JsonSchema): string | undefined {
+  const { minimum, maximum, pattern } = schema;
+  if (minimum !== undefined && maximum !== undefined) return `${String(minimum)} to ${String(maximum)}`;
+  if (minimum !== undefined) return `at least ${String(minimum)}`;
+  if (maximum !== undefined) return `at most ${String(maximum)}`;
+  return pattern === undefined ? undefined : `matches ${String(pattern)}`;
+}
+
+/** A schema's kind in a word or two. */
+function kindOf(schema: JsonSchema): string {
+  const { enum: values, type, format, items, anyOf, const: only } = schema;
+  if (Array.isArray(values)) return values.map((value) => (typeof value === 'string' ? value : JSON.stringify(value))).join('|');
+  if (only !== undefined) return JSON.stringify(only);
+  if (type === 'array') return `list of ${items === undefined ? 'anything' : kindOf(items as JsonSchema)}`;
+  if (Array.isArray(anyOf)) return anyOf.map((branch) => kindOf(branch as JsonSchema)).join(' or ');
+  if (typeof format === 'string') return format;
+  return type === undefined ? 'anything' : [type].flat().join(' or ');
+}
+
+export const command: CliCommand<ClientCommandOptions> = {
+  name: 'list',
+  about: 'show what a server offers',
+  operands: ['[target]'],
+  options: clientOptions,
+  takes: ['open', 'connect'],
+  chooses: true,
+  help: `Examples:
+  jexo list hives.ts
+  jexo list hives.ts --json | jq '.tools[].name'
+  jexo list -- node server.mjs`,
+  run: list,
+};

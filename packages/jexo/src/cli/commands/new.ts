@@ -1,0 +1,138 @@
+import { readFile } from 'node:fs/promises';
+import { basename, resolve } from 'node:path';
+import { text as readAll } from 'node:stream/consumers';
+import { JexoError, messageOf } from '../../errors.js';
+import { nearest } from '../../offers/nearest.js';
+import { guessEndpoints } from '../../projects/guess-endpoints.js';
+import { parseCurl } from '../../projects/parse-curl.js';
+import { demoProject, endpointsProject, functionsProject, type ProjectFiles, type ProjectInfo } from '../../projects/project-files.js';
+import { readHar } from '../../projects/read-har.js';
+import { writeProject } from '../../projects/write-project.js';
+import { documentKind } from '../../targets/kinds/document.js';
+import type { CliCommand, Invocation } from '../command.js';
+import { json } from '../options.js';
+import { askChoice, askText, closeTerminal, isSomebodyThere } from '../ask.js';
+import { note, onErr, printJson, symbols } from '../terminal.js';
+
+interface NewOptions {
+  readonly from?: readonly string[];
+  readonly name?: string;
+  readonly json?: boolean;
+}
+
+const kinds = {
+  functions: 'plain functions',
+  document: 'an OpenAPI document: a file or a URL',
+  curl: 'a curl command line',
+  har: 'a HAR recording of a browser',
+  demo: 'the demo, to be taken apart',
+} as const;
+type Kind = keyof typeof kinds;
+
+/** Writes a new project; what is not said by options is asked at a terminal. */
+async function makeNew({ operands: [folder], options }: Invocation<NewOptions>): Promise<void> {
+  if (folder === undefined) throw new JexoError('JEXO_USAGE', 'Say where the project goes.', { next: 'As in: jexo new hives' });
+  const [kind, source] = await choose(options.from ?? []).finally(closeTerminal);
+  const info: ProjectInfo = { name: packageName(options.name ?? basename(resolve(folder))), version: process.env.JEXO_VERSION ?? '0.0.0' };
+  const files = await filesOf(kind, source, info);
+  const written = await writeProject(folder, files);
+  if (options.json) return printJson(JSON.stringify({ folder: resolve(folder), name: info.name, from: kind, files: written }, null, 2));
+  note(`${onErr('moss', symbols.ok)} ${onErr('bold', info.name)} is in ${folder}, made from ${kinds[kind]}: ${written.length} files`);
+  const secret =
+    '.env' in files
+      ? files['.env']!.split('\n')
+          .filter((line) => /=./.test(line))
+          .map((line) => line.replace(/=.*/s, ''))
+      : [];
+  if (secret.length > 0) note(`  ${secret.join(', ')} ${secret.length === 1 ? 'is' : 'are'} in .env, which is not committed.`);
+  note(`  Next: cd ${folder} && npm install && npm start`);
+}
+
+async function choose(from: readonly string[]): Promise<[Kind, string | undefined]> {
+  const [given, ...rest] = from;
+  if (given === undefined) {
+    if (!isSomebodyThere()) return ['functions', undefined];
+    const kind = await askChoice('What is it made from?', kinds);
+    return [kind, kind === 'functions' || kind === 'demo' ? undefined : await askText(kind === 'curl' ? 'The curl line' : 'Where is it?')];
+  }
+  const source = rest.length > 0 ? rest.join(' ') : undefined;
+  if (/\.(?:ya?ml|json)$/i.test(given) && source === undefined) return ['document', given];
+  if (/\.har$/i.test(given) && source === undefined) return ['har', given];
+  if (!(given in kinds)) {
+    const later = ['graphql', 'database', 'folder'].includes(given);
+    const near = nearest(given, Object.keys(kinds));
+    throw new JexoError(
+      'JEXO_USAGE',
+      later
+        ? `A project cannot be made from a ${given} yet.`
+        : `There is no template ${given}.${near === undefined ? '' : ` Did you mean ${near}?`}`,
+      {
+        where: '--from',
+        next: `There are: ${Object.keys(kinds).join(', ')}.`,
+      },
+    );
+  }
+  if (given !== 'functions' && given !== 'demo' && source === undefined)
+    throw new JexoError('JEXO_USAGE', `--from ${given} wants to know which.`, {
+      where: '--from',
+      next:
+        given === 'curl'
+          ? "As in: --from curl 'curl https://hives.example/hives'"
+          : `As in: --from ${given} ${given === 'har' ? 'session.har' : 'api.openapi.yaml'}`,
+    });
+  return [given as Kind, source];
+}
+
+async function filesOf(kind: Kind, source: string | undefined, info: ProjectInfo): Promise<ProjectFiles> {
+  switch (kind) {
+    case 'functions':
+      return functionsProject(info);
+    case 'demo':
+      return demoProject(info);
+    case 'document':
+      return documentKind.project!(source!, info);
+    case 'curl':
+      return endpointsProject(info, guessEndpoints([parseCurl(source === '-' ? await readAll(process.stdin) : source!)]));
+    case 'har':
+      return endpointsProject(info, guessEndpoints(readHar(await read(source!), source!)));
+  }
+}
+
+async function read(file: string): Promise<string> {
+  try {
+    return await readFile(file, 'utf8');
+  } catch (error) {
+    throw new JexoError('JEXO_TARGET_MISSING', `${file} cannot be read: ${messageOf(error)}`, { where: file, cause: error });
+  }
+}
+
+function packageName(text: string): string {
+  return (
+    text
+      .toLowerCase()
+      .replaceAll(/[^a-z0-9._-]+/g, '-')
+      .replaceAll(/^[-._]+|[-._]+$/g, '') || 'server'
+  );
+}
+
+export const command: CliCommand<NewOptions> = {
+  name: 'new',
+  about: 'write a new project: a server, a test, a call sheet, all that a good one has',
+  operands: ['[folder]'],
+  options: [
+    {
+      flags: '--from <kind and source...>',
+      about: 'functions, demo, a document, curl <line> or har <file>; at a terminal it is asked for',
+    },
+    { flags: '--name <name>', about: 'the name of the project (default: that of the folder)' },
+    json,
+  ],
+  help: `Examples:
+  jexo new hives                                             from plain functions
+  jexo new registry --from registry.openapi.yaml             from an OpenAPI document, or its URL
+  jexo new registry --from curl 'curl https://… -H …'        from a request that works; secrets go into .env
+  jexo new registry --from har session.har                   from what a browser recorded
+
+Nothing is overwritten: the folder must be empty, or not there yet.`,
+  run: makeNew,
+};

@@ -1,0 +1,293 @@
+import type { Client } from '../../client/connect-link.js';
+import type { Candidate, Model, TalkEntry, ToolCall } from '../../client/model.js';
+import { JexoError, messageOf } from '../../errors.js';
+import { noTool, readRequestSheet, type RequestSheetFile } from '../../inspect/rehearsal/request-sheet.js';
+import { rehearse as rehearseSheet, type Confusion, type Rehearsed, type RehearsedRequest } from '../../inspect/rehearsal/rehearse.js';
+import { standInChooser } from '../../inspect/rehearsal/stand-in-chooser.js';
+import { toolAnswer } from '../../inspect/sheets/answer-value.js';
+import { toJUnit } from '../../inspect/sheets/junit.js';
+import { askYesNo, isSomebodyThere } from '../ask.js';
+import { showTarget, takeTarget, type TargetWords } from '../connect-target.js';
+import type { CliCommand, ExitCode, Invocation } from '../command.js';
+import { clientOptions, modelOptions, number, standIn } from '../options.js';
+import { modelOf, type ModelOptions } from '../model-options.js';
+import { isRequestSheet, readSheetFile, targetOfSheet, writeSheet } from '../keep-call.js';
+import { duration, note, onErr, onOut, print, printJson, symbols, table, width, wrap } from '../terminal.js';
+import { withClient, type ClientCommandOptions } from '../with-client.js';
+
+interface RehearseCommandOptions extends ClientCommandOptions, ModelOptions {
+  readonly failUnder: number;
+  readonly junit?: string;
+  readonly run?: boolean;
+  readonly yes?: boolean;
+  /** Rounds of calls a model may make for one request. */
+  readonly rounds: number;
+}
+
+const usage = 'As in: jexo rehearse apiary.ts apiary.requests.yaml, or: jexo rehearse apiary.ts "how much sugar for 12 colonies"';
+
+/** Says which tool a request leads to: one in plain words, or all of a request sheet. */
+async function rehearse({ operands, command, options }: Invocation<RehearseCommandOptions>): Promise<ExitCode> {
+  const model = modelOf(options) ?? standInChooser;
+  const file = operands.find(isRequestSheet);
+  const others = operands.filter((each) => each !== file);
+  if (file !== undefined) {
+    const sheet = await readRequestSheet(await readSheetFile(file), file);
+    return onSheet(sheet, targetOf(sheet, others, command), model, options);
+  }
+  const { target, rest } = takeTarget(others, command, usage);
+  if (rest.length === 0)
+    throw new JexoError('JEXO_USAGE', 'Say what is requested, in plain words, or give a request sheet.', { next: usage });
+  return onWords(rest.join(' '), target, model, options);
+}
+
+function targetOf(sheet: RequestSheetFile, given: readonly string[], command: readonly string[] | undefined): TargetWords {
+  if (given.length > 0 || command !== undefined || sheet.target === undefined) return takeTarget(given, command, usage).target;
+  return targetOfSheet(sheet.file, sheet.target);
+}
+
+async function toolsOf(client: Client, target: TargetWords) {
+  const tools = client.server.capabilities.tools === undefined ? [] : await client.tools();
+  if (tools.length === 0)
+    throw new JexoError('JEXO_NOTHING_OFFERED', `${showTarget(target)} offers no tools to choose from.`, {
+      next: 'Give a server that has tools.',
+    });
+  const { instructions } = client.server;
+  return { tools, ...(instructions !== undefined && { instructions }) };
+}
+
+async function onSheet(sheet: RequestSheetFile, target: TargetWords, model: Model, options: RehearseCommandOptions): Promise<ExitCode> {
+  return withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
+    const offered = await toolsOf(client, target);
+    const done = await rehearseSheet(sheet, {
+      ...offered,
+      model,
+      signal,
+      onRequest(request, progress, total) {
+        if (!model.isStandIn) onProgress({ progress, total, message: request.say });
+      },
+    });
+    clearProgress();
+    if (options.junit !== undefined) await writeSheet(options.junit, toJUnit([suiteOf(done, target)]));
+    const percent = done.requests.length === 0 ? 100 : (100 * done.hits) / done.requests.length;
+    const wrongInputs = done.requests.filter(({ wrongInput }) => wrongInput.length > 0).length;
+    if (options.json) printJson(JSON.stringify({ target: showTarget(target), ...done }, null, 2));
+    else showSheet(done);
+    return percent < options.failUnder || wrongInputs > 0 ? 1 : 0;
+  });
+}
+
+function suiteOf({ file, model, requests, tookMs }: Rehearsed, target: TargetWords): Parameters<typeof toJUnit>[0][number] {
+  return {
+    name: `${file} on ${showTarget(target)}, by ${model}`,
+    tookMs,
+    cases: requests.map((request) => ({
+      name: request.say,
+      file,
+      line: request.line,
+      tookMs: request.tookMs,
+      ...((!request.hit || request.wrongInput.length > 0) && { failure: accountOf(request).join('\n') }),
+    })),
+  };
+}
+
+function accountOf({ hit, fault, wanted, chosen = noTool, wrongInput, helpful }: RehearsedRequest): string[] {
+  if (fault !== undefined) return [`The model gave no answer: ${fault}`];
+  const words = wanted.length === 0 ? noTool : wanted.join(' or ');
+  return [
+    ...(hit ? [] : [`It should lead to ${words}; it led to ${chosen}.`]),
+    ...wrongInput.map(
+      ({ path, before, after }) =>
+        `${path} should be ${JSON.stringify(before)}; it was ${after === undefined ? 'left out' : JSON.stringify(after)}.`,
+    ),
+    ...(helpful === undefined ? [] : [`It would have led there with ${list(helpful.words)} in the description of ${helpful.tool}.`]),
+  ];
+}
+
+const list = (words: readonly string[]) => words.map((word) => `“${word}”`).join(', ');
+
+function showSheet({ requests, hits, confusion, tookMs, model, isStandIn }: Rehearsed): void {
+  const room = width() - 2;
+  for (const request of requests) {
+    const { say, chosen = noTool, hit, narrow, candidates } = request;
+    const sign = !hit
+      ? onOut('brick', symbols.failed)
+      : request.wrongInput.length > 0 || narrow
+        ? onOut('ochre', symbols.warn)
+        : onOut('moss', symbols.ok);
+    print(`${sign} ${say}`);
+    print(
+      `  ${onOut(hit ? 'slate' : 'bold', chosen)}${onOut('quiet', candidates[1] === undefined ? '' : `  then ${candidates[1].tool} at ${Math.round(100 * candidates[1].share)} %`)}`,
+    );
+    for (const line of accountOf(request)) for (const each of wrap(line, room)) print(`  ${each}`);
+    if (narrow)
+      print(
+        `  ${onOut('quiet', hit ? 'Narrow: the next edit of a description may turn it.' : 'Nearly: the right tool came close behind.')}`,
+      );
+    if (!hit) for (const each of candidates.slice(0, 2)) print(`  ${onOut('quiet', because(each))}`);
+  }
+  const confused = requests.filter(({ hit }) => !hit);
+  if (confused.length > 0) {
+    print('');
+    showMatrix(confusion);
+  }
+  const narrow = requests.filter((each) => each.hit && each.narrow).length;
+  note(
+    `${confused.length === 0 ? onErr('moss', symbols.ok) : onErr('brick', symbols.failed)} ${hits} of ${requests.length} requests led to the right tool${narrow > 0 ? `, ${narrow} of them narrowly` : ''} ${onErr('quiet', `in ${duration(tookMs)}`)}`,
+  );
+  note(
+    onErr(
+      'quiet',
+      isStandIn
+        ? 'Chosen by the stand-in, which is no model: it weighs the words they share. Try a real one with --model-url.'
+        : `Chosen by ${model}.`,
+    ),
+  );
+}
+
+function because({ tool, words, share }: Candidate): string {
+  return `${tool} ${Math.round(100 * share)} %: ${words.map(({ word, where }) => `${word} (${where.join(', ')})`).join(', ')}`;
+}
+
+/** Rows are what was wanted, columns what was chosen, numbered; only what was confused is shown. */
+function showMatrix({ tools, rows }: Confusion): void {
+  const involved = tools.flatMap((_, index) =>
+    rows[index]!.some((count, column) => column !== index && count > 0) || rows.some((row, at) => at !== index && row[index]! > 0)
+      ? [index]
+      : [],
+  );
+  const headings = ['', 'wanted', ...involved.map((_, at) => `#${at + 1}`)];
+  for (const line of table(
+    headings,
+    involved.map((row, at) => [
+      `#${at + 1}`,
+      tools[row]!,
+      ...involved.map((column) => (rows[row]![column] === 0 ? symbols.dot : String(rows[row]![column]))),
+    ]),
+  ))
+    print(line);
+}
+
+async function onWords(text: string, target: TargetWords, model: Model, options: RehearseCommandOptions): Promise<void> {
+  await withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
+    const offered = await toolsOf(client, target);
+    const talk: TalkEntry[] = [{ role: 'user', text }];
+    const steps: object[] = [];
+    for (let step = 1; ; step++) {
+      if (step > options.rounds)
+        throw new JexoError('JEXO_MODEL', `The model has called tools ${options.rounds} times in a row and has not come to an end.`, {
+          next: 'Let it go on longer with --rounds.',
+        });
+      const move = await model.next({ ...offered, talk }, signal);
+      clearProgress();
+      steps.push(move);
+      if (!options.json) showMove(move, step, offered.tools);
+      talk.push({ role: 'assistant', calls: move.calls, ...(move.text !== undefined && { text: move.text }) });
+      if (!options.run || move.calls.length === 0) break;
+      for (const call of move.calls) {
+        const result =
+          call.broken !== undefined
+            ? { text: call.broken, failed: true }
+            : await runCall(client, call, { signal, onProgress, yes: options.yes ?? false });
+        clearProgress();
+        if (result === undefined) return;
+        steps.push({ call, ...result });
+        if (!options.json)
+          for (const line of wrap(result.text, width() - 4))
+            print(`  ${result.failed ? onOut('brick', symbols.failed) : onOut('moss', symbols.in)} ${line}`);
+        talk.push({ role: 'tool', id: call.id, name: call.name, ...result });
+      }
+    }
+    if (options.json)
+      printJson(JSON.stringify({ target: showTarget(target), model: model.name, isStandIn: model.isStandIn, steps }, null, 2));
+    else
+      note(
+        onErr(
+          'quiet',
+          model.isStandIn ? 'Chosen by the stand-in, which is no model: it weighs the words they share.' : `Chosen by ${model.name}.`,
+        ),
+      );
+  });
+}
+
+function showMove(
+  { calls, text, candidates = [] }: Awaited<ReturnType<Model['next']>>,
+  step: number,
+  tools: readonly { name: string }[],
+): void {
+  if (text !== undefined) for (const line of wrap(text, width())) print(line);
+  for (const { name, input } of calls) print(`${onOut('amber', symbols.out)} ${onOut('bold', name)} ${JSON.stringify(input)}`);
+  if (step > 1 || candidates.length === 0) return;
+  print('');
+  for (const line of table(
+    ['tool', 'share', 'missing', 'because of'],
+    candidates
+      .slice(0, 5)
+      .map(({ tool, share, words, missing }) => [
+        tool,
+        `${Math.round(100 * share)} %`,
+        missing.join(', ') || symbols.dot,
+        words.map(({ word, where }) => `${word} (${where.join(', ')})`).join(', '),
+      ]),
+  ))
+    print(line);
+  const more = tools.length - candidates.length;
+  if (more > 0) print(onOut('quiet', `${more} of ${tools.length} tools have too few of these words.`));
+}
+
+/** Calls a tool after the person has agreed; undefined when they have not. */
+async function runCall(
+  client: Client,
+  { name, input }: ToolCall,
+  { yes, ...options }: { yes: boolean } & Pick<Parameters<Client['call']>[2] & object, 'signal' | 'onProgress'>,
+): Promise<{ text: string; failed: boolean } | undefined> {
+  if (!yes) {
+    if (!isSomebodyThere())
+      throw new JexoError('JEXO_USAGE', `Nobody is there to agree to calling ${name}.`, { next: 'Agree beforehand with --yes.' });
+    if (!(await askYesNo(`Call ${name} with ${JSON.stringify(input)}?`, options.signal))) return undefined;
+  }
+  try {
+    const result = await client.call(name, { ...input }, options);
+    return { text: (await toolAnswer(result)).text, failed: result.isError === true };
+  } catch (error) {
+    options.signal?.throwIfAborted();
+    return { text: messageOf(error), failed: true };
+  }
+}
+
+export const command: CliCommand<RehearseCommandOptions> = {
+  name: 'rehearse',
+  about: 'see which tool a request in plain words leads to, and why; or try all requests of a sheet',
+  operands: ['[target]', ['[sheet or request...]', 'a request sheet (*.requests.yaml), or a request in plain words']],
+  options: [
+    { flags: '--run', about: 'call what was chosen, step by step, after you agree' },
+    { flags: '--yes', about: 'agree to every step beforehand' },
+    {
+      flags: '--rounds <n>',
+      about: 'with --run: rounds of calls the model may make',
+      default: 10,
+      read: number('--rounds', 1, 1000),
+    },
+    ...modelOptions,
+    {
+      flags: '--fail-under <percent>',
+      about: 'exit with 1 when fewer requests lead to the right tool',
+      default: 100,
+      read: number('--fail-under', 0, 100),
+    },
+    { flags: '--junit <file>', about: 'write a report for continuous integration' },
+    standIn,
+    ...clientOptions,
+  ],
+  takes: ['open', 'connect'],
+  chooses: true,
+  help: `Examples:
+  jexo rehearse hives.ts "how much sugar for 12 colonies this autumn?"
+  jexo rehearse hives.ts "how much sugar for 12 colonies?" --run
+  jexo rehearse apiary.ts apiary.requests.yaml
+  jexo rehearse apiary.ts apiary.requests.yaml --model-url http://127.0.0.1:8080/v1 --model small
+
+Without --model-url a stand-in chooses: it is no model, it weighs the words a request and a tool share, the same each time.
+Exit codes: 0 enough were right, 1 too few were, 2 the sheet cannot be read, 3 the server or the model could not be reached.`,
+  run: rehearse,
+};

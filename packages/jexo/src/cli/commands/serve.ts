@@ -1,0 +1,208 @@
+import { isJexoError, JexoError, messageOf } from '../../errors.js';
+import type { Server } from '../../offers/define-server.js';
+import { openTargets } from '../../targets/open-targets.js';
+import { watchTargets, type Reloaded } from '../../targets/watch-targets.js';
+import { serveHttp } from '../../transports/http/serve-http.js';
+import { serveStdio } from '../../transports/serve-stdio.js';
+import { surviveStrays } from '../../transports/strays.js';
+import { guardStdout } from '../../transports/stdout-guard.js';
+import { toolOf } from '../../offers/catalogue.js';
+import type { ToolOffer } from '../../offers/offer.js';
+import { estimateTokens } from '../../inspect/tokens.js';
+import type { WireTap } from '../../transports/link.js';
+import type { CliCommand, ExitCode, Invocation } from '../command.js';
+import { reportFault, reportOmitted, reportSettings } from '../connect-target.js';
+import { collect, json, port, wireLog } from '../options.js';
+import { openWireLog } from '../wire-log.js';
+import { note, onErr, symbols } from '../terminal.js';
+
+interface ServeOptions {
+  readonly http?: number;
+  readonly host: string;
+  readonly path: string;
+  readonly name?: string;
+  readonly json?: boolean;
+  readonly httpSse?: boolean;
+  readonly open?: boolean;
+  readonly wireLog?: string;
+  readonly allowOrigin?: string[];
+  readonly allowHost?: string[];
+  readonly watch?: boolean;
+  readonly page?: boolean;
+}
+
+async function serve({ operands: targets, command: words, options }: Invocation<ServeOptions>): Promise<ExitCode> {
+  requireUse(targets, words, options);
+  surviveStrays(note, { exceptions: true });
+  const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
+  const overStdio = options.http === undefined;
+  // The module may print while it loads: by then stdout must already be the protocol's.
+  const early = overStdio ? guardStdout(() => note(printedEarly)) : undefined;
+  const opening = { ...options.opening, ...(options.name !== undefined && { name: options.name }) };
+  const watched = options.watch ? await watchTargets(targets, { ...opening, onReload: reportReload }) : undefined;
+  const server = watched?.server ?? (await openTargets(targets, opening)).server;
+  await server.ready();
+  early?.release();
+  if (overStdio) await overStandardStreams(server, targets, options, log?.tap);
+  else await overHttp(server, options, log?.tap);
+  watched?.close();
+  // A timer that a handler left behind would keep the process.
+  process.exit(0);
+}
+
+const printedEarly =
+  'jexo: something was printed to stdout while the module was loading. It is shown here instead, because stdout carries the protocol.';
+
+/** @throws JexoError JEXO_USAGE */
+function requireUse(targets: readonly string[], words: readonly string[] | undefined, { path }: ServeOptions): void {
+  if (words !== undefined)
+    throw new JexoError('JEXO_USAGE', 'serve takes modules; a command behind -- serves itself already.', {
+      next: 'Use list, call or inspect with a command.',
+    });
+  if (targets.length === 0) throw new JexoError('JEXO_USAGE', 'Say what to serve.', { next: 'As in: jexo serve hives.ts' });
+  if (!path.startsWith('/'))
+    throw new JexoError('JEXO_USAGE', `--path must start with a slash; ${JSON.stringify(path)} does not.`, { where: '--path' });
+}
+
+async function overStandardStreams(
+  server: Server,
+  targets: readonly string[],
+  options: ServeOptions,
+  tap: WireTap | undefined,
+): Promise<void> {
+  const service = await serveStdio(server, { ...(tap && { tap }) });
+  await announce(server, 'stdio', `Start it from a host application, or try it with: jexo inspect ${targets.join(' ')}`, options);
+  stopOnSignal(() => service.close());
+  await service.closed;
+}
+
+async function overHttp(server: Server, options: ServeOptions, tap: WireTap | undefined): Promise<void> {
+  const service = await serveHttp(server, {
+    port: options.http!,
+    host: options.host,
+    path: options.path,
+    onFault: reportFault,
+    graceMs,
+    httpSse: options.httpSse ?? false,
+    open: options.open ?? false,
+    page: options.page ?? true,
+    ...(tap && { tap }),
+    ...(options.allowOrigin && { allowedOrigins: options.allowOrigin }),
+    ...(options.allowHost && { allowedHosts: options.allowHost }),
+  });
+  await announce(server, service.url, `Try it with: jexo inspect ${service.url}   (in another terminal; stop this with Ctrl-C)`, options);
+  if (/^(0\.0\.0\.0|::)$/.test(options.host) && options.allowHost === undefined)
+    note(
+      `${onErr('ochre', symbols.warn)} Every machine that reaches this one may call these tools, under any host name. Name the allowed ones with --allow-host.`,
+    );
+  await new Promise<void>((resolve) =>
+    stopOnSignal(() => {
+      if (service.inFlight > 0)
+        note(
+          `Waiting up to ${graceMs / 1000} s for ${service.inFlight} ${service.inFlight === 1 ? 'request' : 'requests'} in flight. Press Ctrl-C again to end at once.`,
+        );
+      return service.close().then(resolve);
+    }),
+  );
+  note('Stopped.');
+}
+
+/** What calls in flight get when the server is asked to stop. */
+const graceMs = 10_000;
+
+/** The first signal lets what is in flight finish; a second one ends at once. */
+function stopOnSignal(stop: () => Promise<void>): void {
+  let asked = false;
+  for (const signal of ['SIGINT', 'SIGTERM'] as const) {
+    process.on(signal, () => {
+      if (asked) process.exit(130);
+      asked = true;
+      void stop();
+    });
+  }
+}
+
+function reportReload(reloaded: Reloaded): void {
+  if (!reloaded.ok) {
+    const { error } = reloaded;
+    note(`${onErr('brick', symbols.failed)} ${messageOf(error)}${isJexoError(error) ? ` ${onErr('quiet', `(${error.code})`)}` : ''}`);
+    return note('  The last good version is still served. Save again when it is fixed.');
+  }
+  const { ms, added, removed, catalogue } = reloaded;
+  const changes = [...added.map((name) => `+ ${name}`), ...removed.map((name) => `- ${name}`)];
+  note(`${onErr('moss', symbols.ok)} Read again in ${Math.round(ms)} ms${changes.length > 0 ? `: ${changes.join(', ')}` : ''}`);
+  reportOmitted(catalogue.omitted);
+}
+
+async function announce(server: Server, where: string, next: string, options: ServeOptions): Promise<void> {
+  const { tools, omitted, excluded, settings, whenTooMany } = await server.catalogue();
+  const names = [...tools.keys()];
+  if (options.json)
+    return note(
+      JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted, excluded, settings }),
+    );
+  note(
+    `${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('amber', where)}`}`,
+  );
+  note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shortened(names)}`);
+  if (excluded.length > 0) note(`  ${excluded.length} excluded as you chose: ${shortened(excluded)}`);
+  reportOmitted(omitted);
+  reportSettings(settings);
+  reportLength(
+    [...tools.values()].map(({ offer }) => offer),
+    whenTooMany,
+  );
+  note(`  ${next}`);
+}
+
+/** More tools than this are told without counting what they cost: no model chooses well among them. */
+const manyTools = 128;
+/** A list that costs more tokens than this leaves a model little room for anything else. */
+const manyTokens = 20_000;
+
+function reportLength(tools: readonly ToolOffer[], whenTooMany = 'Offer fewer with --only.'): void {
+  const tokens = tools.length > manyTools ? undefined : estimateTokens(tools.map(toolOf));
+  if (tokens !== undefined && tokens <= manyTokens) return;
+  const what =
+    tokens === undefined
+      ? `${tools.length} tools are too many`
+      : `The list of tools takes ~${tokens.toLocaleString('en')} tokens, too long`;
+  note(`${onErr('ochre', symbols.warn)} ${what} for most models to choose from. ${whenTooMany}`);
+}
+
+function shortened(names: readonly string[]): string {
+  return names.length > 12 ? `${names.slice(0, 12).join(', ')} and ${names.length - 12} more` : names.join(', ');
+}
+
+export const command: CliCommand<ServeOptions> = {
+  name: 'serve',
+  about: 'serve modules, packages or documents, over stdio or HTTP',
+  operands: [['[targets...]', 'several are served as one server']],
+  options: [
+    { flags: '--http [port]', about: 'serve over HTTP; without a port, any free one', read: port('--http'), preset: '0' },
+    { flags: '--host <address>', about: 'address to listen at', default: '127.0.0.1' },
+    { flags: '--path <path>', about: 'path of the endpoint', default: '/mcp' },
+    { flags: '--allow-origin <origin>', about: 'a web page that may call, as https://desk.example; may be repeated', read: collect },
+    { flags: '--allow-host <name>', about: 'a host name this server answers for; may be repeated', read: collect },
+    { flags: '--open', about: 'let anybody call who reaches an address other than this machine’s own' },
+    { flags: '--name <name>', about: 'the name the server gives itself' },
+    { flags: '--watch', about: 'read the files again when they are saved; connected clients are told' },
+    { flags: '--no-page', about: 'over HTTP, serve no page at the root that shows what is offered' },
+    { flags: '--http-sse', about: 'over HTTP, serve clients of 2024-11-05 too, at /sse' },
+    wireLog,
+    json,
+  ],
+  takes: ['open'],
+  chooses: true,
+  help: `Examples:
+  jexo serve hives.ts                          over stdio, for a host application that starts it
+  jexo serve hives.ts --http 4300              over HTTP, at http://127.0.0.1:4300/mcp
+  jexo serve hives.ts lots.ts --name apiary    two modules as one server
+  jexo serve hives.ts --watch                  read again whenever it is saved
+  jexo serve hives.ts --only 'mix_*' --prefix apiary_
+  jexo serve some-package --only 'mean,median'
+  jexo serve api.openapi.yaml --only 'GET *'   a REST API; its secrets are read from the environment
+
+With --json, one line of JSON on stderr says where it is served.`,
+  run: serve,
+};

@@ -1,0 +1,113 @@
+import type { JexoErrorCode } from '../errors.js';
+import type { Offer } from './offer.js';
+
+/** Something that could not be offered, and why. */
+export interface Omission {
+  readonly name: string;
+  /** What `name` names, in a word: `function`, `operation`, `table`. */
+  readonly what: string;
+  /** A file with its line. */
+  readonly where: string;
+  readonly why: string;
+  readonly next: string;
+  readonly code: JexoErrorCode;
+  /** True when only an optional part is omitted, and the rest is offered. */
+  readonly partial?: boolean;
+}
+
+/** A variable of the environment that something offered needs when it is called. */
+export interface NeededSetting {
+  readonly variable: string;
+  /** What it is for: `the token of Registry`. */
+  readonly purpose: string;
+  /** True when its value must not be shown. */
+  readonly secret: boolean;
+  /** The host a secret is sent to, where it goes to one. */
+  readonly sentTo?: string;
+}
+
+/** Values by the name of their variable, as in `process.env`. */
+export type Settings = Readonly<Record<string, string | undefined>>;
+
+/** The variables among `needed` that have no value. */
+export function missingSettings(needed: readonly NeededSetting[], settings: Settings): readonly NeededSetting[] {
+  return needed.filter(({ variable }) => !settings[variable]);
+}
+
+/** What a source is given when it is read. */
+export interface ReadContext {
+  /** Where settings are looked up. Default: the environment of the process. */
+  readonly settings: Settings;
+  /** Fires when nobody waits for the contents any more. */
+  readonly signal: AbortSignal;
+  /**
+   * Reports how far a long read is.
+   *
+   * @param done grows from one report to the next
+   * @param total the value of `done` at the end, if it is known
+   */
+  progress(done: number, total?: number, message?: string): void;
+}
+
+/** What a source holds at the moment it is read. */
+export interface SourceContents {
+  readonly offers: readonly Offer[];
+  readonly omitted?: readonly Omission[];
+  /** Names of offers that were excluded by `only` and `except`. */
+  readonly excluded?: readonly string[];
+  /** Variables of the environment that calls need. */
+  readonly settings?: readonly NeededSetting[];
+  /** What to do when its list of tools is too long for a model: a sentence. */
+  readonly whenTooMany?: string;
+  /** Paths of the local files it was read from. `serve --watch` reads again when one of them is saved. */
+  readonly files?: readonly string[];
+}
+
+/**
+ * Anything that yields offers. A third party writes one by returning this shape.
+ *
+ * @example
+ * const clock: Source = { name: 'clock', read: async () => ({ offers: [tool('now', {}, () => new Date().toISOString())] }) };
+ */
+export interface Source {
+  /** Shown beside its offers; groups them. */
+  readonly name: string;
+  /** Reads what is offered now. It is called again on a reload; `context.signal` ends it early. */
+  read(context: ReadContext): Promise<SourceContents>;
+  /** Calls `changed` whenever `read` would yield something else; returns how to stop. */
+  watch?(changed: () => void): () => void;
+  /**
+   * What a pack carries so that the packed server need not read its files again, as a JSON value: types that were read,
+   * the text of a document. Undefined when the source needs nothing.
+   */
+  freeze?(context: ReadContext): Promise<unknown>;
+  /** The same source, which reads from what `freeze` gave. */
+  thaw?(frozen: unknown): Source;
+  /** Lets go of connections, processes and watchers. The source may be read again afterwards. */
+  close?(): void | Promise<void>;
+}
+
+export function isSource(part: Offer | Source): part is Source {
+  return 'read' in part;
+}
+
+/** The context of a read, with what the caller leaves out filled in. */
+export function readContext({ settings = environment(), signal, progress }: Partial<ReadContext> = {}): ReadContext {
+  return { settings, signal: signal ?? new AbortController().signal, progress: progress ?? (() => undefined) };
+}
+
+/** The environment of the process; empty in a browser. */
+function environment(): Settings {
+  return (globalThis as { process?: { env?: Settings } }).process?.env ?? {};
+}
+
+/** Reads offers and sources side by side, each as the contents of a source. */
+export function readParts(parts: readonly (Offer | Source)[], context: ReadContext): Promise<readonly SourceContents[]> {
+  return Promise.all(parts.map(async (part) => (isSource(part) ? part.read(context) : { offers: [part] })));
+}
+
+/** The sources among the parts, and those that were put together inside them, are closed; every one is tried. @throws the first error */
+export async function closeParts(parts: readonly (Offer | Source)[]): Promise<void> {
+  const settled = await Promise.allSettled(parts.map(async (part) => (isSource(part) ? part.close?.() : undefined)));
+  for (const each of settled) if (each.status === 'rejected') throw each.reason;
+}

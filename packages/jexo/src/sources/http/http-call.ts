@@ -1,0 +1,34 @@
+import type { SecurityNeeds } from './security.js';
+
+/** One request to an upstream service, as interceptors see it. */
+export interface HttpCall {
+  readonly method: string;
+  readonly url: URL;
+  readonly headers: Readonly<Record<string, string>>;
+  readonly cookies?: readonly string[];
+  readonly body?: string | Uint8Array<ArrayBuffer> | FormData;
+  readonly signal: AbortSignal;
+  /** The service's own host: credentials go there and nowhere else. */
+  readonly home: string;
+  /** Alternatives of what proves who we are, each with all of its schemes; empty when the service wants nothing. */
+  readonly security: readonly SecurityNeeds[];
+}
+
+/** An answer, read whole. */
+export interface Received {
+  readonly status: number;
+  readonly statusText: string;
+  readonly headers: Headers;
+  readonly bytes: Uint8Array;
+}
+
+/** @throws JexoError JEXO_REST, in words for whoever called */
+export type Send = (call: HttpCall) => Promise<Received>;
+
+/** Wraps one concern around a send. */
+export type Interceptor = (next: Send) => Send;
+
+/** The send with all interceptors around it, the first one outermost. */
+export function intercepted(send: Send, interceptors: readonly Interceptor[]): Send {
+  return interceptors.reduceRight<Send>((next, intercept) => intercept(next), send);
+}

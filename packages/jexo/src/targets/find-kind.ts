@@ -1,0 +1,39 @@
+import { JexoError } from '../errors.js';
+import { commandKind } from './kinds/command.js';
+import { documentKind } from './kinds/document.js';
+import { entryKind } from './kinds/entry.js';
+import { hostsKind } from './kinds/hosts.js';
+import { moduleKind } from './kinds/module.js';
+import { packageKind } from './kinds/package.js';
+import { urlKind } from './kinds/url.js';
+import { peekAt } from './peek.js';
+import type { Target, TargetKind } from './target-kind.js';
+
+/** The kinds of target there are, in the order in which they are asked. */
+export const targetKinds: readonly TargetKind[] = [urlKind, entryKind, moduleKind, hostsKind, documentKind, packageKind];
+
+/** A target with its kind, ready for whatever the kind can do. */
+export interface Found<T extends Target = Target> {
+  readonly target: T;
+  readonly kind: TargetKind<T>;
+}
+
+/**
+ * Reads the one target grammar of every command and of `connect()`.
+ *
+ * @param more kinds that are asked before those that ship
+ * @throws JexoError JEXO_TARGET_UNKNOWN
+ */
+export async function findKind(target: Target, more: readonly TargetKind[] = []): Promise<Found> {
+  if (typeof target !== 'string') return { target, kind: commandKind } as Found;
+  const peek = peekAt(target);
+  for (const kind of [...more, ...targetKinds]) if (await kind.matches(target, peek)) return { target, kind } as Found;
+  throw new JexoError('JEXO_TARGET_UNKNOWN', `${target === '' ? 'An empty target' : target} names no server that Jexo can read.`, {
+    where: target,
+  });
+}
+
+/** As `findKind`, of several. */
+export function findKinds(targets: readonly Target[], more?: readonly TargetKind[]): Promise<readonly Found[]> {
+  return Promise.all(targets.map((target) => findKind(target, more)));
+}

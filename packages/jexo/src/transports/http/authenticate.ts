@@ -1,0 +1,85 @@
+import type { Caller } from '../../engine/servable.js';
+import { after, type MaybePromise } from '../../engine/store.js';
+import { isSecretSetting } from '../../protocol/secret-names.js';
+import type { HttpRequest, Responder } from './http-types.js';
+import { refuse } from './replies.js';
+
+/** What an authenticator is shown of a request. */
+export type IncomingRequest = Pick<HttpRequest, 'method' | 'header' | 'address'>;
+
+/** Who is calling, or how the caller can prove it. */
+export type Authenticated =
+  | {
+      /** Tells this caller from every other: a session belongs to the identity that began it. */
+      readonly identity: string;
+      readonly scopes?: readonly string[];
+      readonly claims?: Readonly<Record<string, unknown>>;
+    }
+  | {
+      /** The value of `WWW-Authenticate` (RFC 9110, 11.6.1), as `Bearer realm="apiary"`. */
+      readonly challenge: string;
+      /** 403 when the caller is known and may not. Default 401. */
+      readonly status?: 401 | 403;
+      /** What the client is told, in a sentence. */
+      readonly message?: string;
+    };
+
+/**
+ * Finds out who sends a request, before anything else is done with it. It is called for every request, also within a session.
+ * What it throws is a fault of the server: the client gets a 500 with a reference.
+ *
+ * @example
+ * const authenticate: Authenticate = ({ header }) =>
+ *   header('x-apiary-key') === process.env.APIARY_KEY ? { identity: 'keeper' } : { challenge: 'ApiKey realm="apiary"' };
+ */
+export type Authenticate = (request: IncomingRequest) => MaybePromise<Authenticated>;
+
+/** The caller of a request; when there is none, the request has been answered with the challenge. */
+export function identify(
+  authenticate: Authenticate | undefined,
+  request: HttpRequest,
+  cors: Record<string, string>,
+  responder: Responder,
+): MaybePromise<Caller | undefined> {
+  if (authenticate === undefined) return plainCaller(request);
+  return after(authenticate(request), (found) => {
+    if ('identity' in found) return { ...plainCaller(request), ...known(found) };
+    const { challenge, status = 401, message = status === 401 ? 'Sign in first' : 'This caller may not do that' } = found;
+    refuse(responder, status, { ...cors, 'www-authenticate': challenge }, `${status === 401 ? 'Unauthorized' : 'Forbidden'}: ${message}`);
+    return undefined;
+  });
+}
+
+function known({ identity, scopes, claims }: Extract<Authenticated, { identity: string }>): Partial<Caller> {
+  return { identity, ...(scopes && { scopes }), ...(claims && { claims }) };
+}
+
+function plainCaller(request: HttpRequest): Caller {
+  const { address } = request;
+  return { transport: 'http', ...(address !== undefined && { address }) };
+}
+
+/** True when two requests come from the same caller with the same rights. */
+export function isSameCaller(a: Caller, b: Caller): boolean {
+  if (a.identity === undefined && b.identity === undefined) return true;
+  return a.identity === b.identity && JSON.stringify([a.scopes, a.claims]) === JSON.stringify([b.scopes, b.claims]);
+}
+
+/** The caller that begins a session, with the headers it came with; those that may carry credentials are left out. */
+export function withHeaders(caller: Caller, request: HttpRequest): Caller {
+  return { ...caller, headers: publicHeaders(request) };
+}
+
+/** The same for a request that stands alone: its headers are copied only when a handler asks for them. */
+export function withLazyHeaders(caller: Caller, request: HttpRequest): Caller {
+  return {
+    ...caller,
+    get headers() {
+      return publicHeaders(request);
+    },
+  };
+}
+
+function publicHeaders(request: HttpRequest): Readonly<Record<string, string>> {
+  return Object.fromEntries(Object.entries(request.headers()).filter(([name]) => !isSecretSetting(name)));
+}

@@ -1,0 +1,167 @@
+import type { Clock } from '../../engine/clock.js';
+import type { Channel } from '../../engine/exchange.js';
+import type { Peer } from '../../engine/peer.js';
+import type { Caller, Servable } from '../../engine/servable.js';
+import { after, type MaybePromise, type SessionRecord, type Store } from '../../engine/store.js';
+import { encode } from '../../protocol/json-rpc.js';
+import type { EventStream } from './http-types.js';
+import { SessionStreams, type StreamLimits } from './session-streams.js';
+
+export interface HttpSession {
+  readonly id: string;
+  readonly peer: Peer;
+  readonly streams: SessionStreams;
+  /** Who began it: only the same identity may use it. */
+  readonly caller: Caller;
+  lastSeen: number;
+  /** Requests after the handshake. */
+  uses: number;
+}
+
+export interface SessionLimits {
+  /** Milliseconds without a request after which a session with no open stream ends; four times that while calls are in flight. */
+  readonly sessionIdleMs: number;
+  readonly maxSessions: number;
+  readonly maxSessionsPerAddress: number;
+}
+
+export interface HttpSessionsParts {
+  readonly server: Servable;
+  readonly store: Store;
+  /** True when other processes may use the same store. */
+  readonly isShared: boolean;
+  readonly limits: SessionLimits & StreamLimits;
+  readonly clock: Clock;
+  readonly onStream: (sink: EventStream) => void;
+  readonly onFault: (error: unknown, reference: string) => void;
+}
+
+export interface HttpSessions {
+  readonly size: number;
+  all(): IterableIterator<HttpSession>;
+  begin(caller: Caller): HttpSession;
+  /** The session of an id: one of this process, or one that was begun elsewhere and goes on here. */
+  find(id: string): MaybePromise<HttpSession | undefined>;
+  /** Hands what asks for no answer to the other processes that carry the session: they may wait for it. */
+  passOn(session: HttpSession, body: unknown): void;
+  /** Room for one more session: one that has done nothing makes way, then one that is idle. False when none can. */
+  makeRoom(address: string): boolean;
+  /** Ends those that have been idle for too long. */
+  sweep(now: number): void;
+  /** Ends the sessions of this process; those in a shared store go on elsewhere. */
+  leave(reason: string): void;
+}
+
+/** How many times the idle time a session with calls in flight may be silent. */
+const patienceWithCalls = 4;
+/** A session that has been used makes room for another only when it has been silent for so long. */
+const evictableAfterMs = 60_000;
+
+const inboxTopic = (id: string) => `inbox ${id}`;
+
+export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
+  const { server, store, isShared, limits, clock, onFault } = parts;
+  const sessions = new Map<string, HttpSession>();
+  const perAddress = new Map<string, number>();
+  /** This process among those that share the store. */
+  const self = globalThis.crypto.randomUUID().slice(0, 8);
+  let isLeaving = false;
+  const guard = (work: MaybePromise<unknown>) => {
+    if (work instanceof Promise) work.catch((error: unknown) => onFault(error, 'store'));
+  };
+
+  const open = (id: string, caller: Caller, resume?: SessionRecord): HttpSession => {
+    const streams = new SessionStreams({
+      session: id,
+      events: store.events,
+      bus: isShared ? store.bus : undefined,
+      limits,
+      clock,
+      onOpen: parts.onStream,
+      onFault: (error) => onFault(error, 'store'),
+    });
+    const outlet: Channel = { send: (message) => streams.send(encode(message)) };
+    const peer = server.open({
+      outlet,
+      clock,
+      caller,
+      sessionId: id,
+      onFault,
+      ...(isShared && { store, idPrefix: `${self}-`, onState: (record: SessionRecord) => guard(store.sessions.save(record)) }),
+      ...(resume && { resume }),
+    });
+    const session: HttpSession = { id, streams, peer, caller, lastSeen: clock.now(), uses: 0 };
+    sessions.set(id, session);
+    const { address = '' } = caller;
+    perAddress.set(address, (perAddress.get(address) ?? 0) + 1);
+    const stopListening = isShared ? store.bus.subscribe(inboxTopic(id), (text) => hear(session, text)) : undefined;
+    peer.onClose(() => {
+      sessions.delete(id);
+      const left = (perAddress.get(address) ?? 1) - 1;
+      if (left === 0) perAddress.delete(address);
+      else perAddress.set(address, left);
+      stopListening?.();
+      const goesOn = isLeaving && isShared;
+      streams.closeAll(!goesOn);
+      if (isShared && !goesOn) {
+        guard(store.sessions.delete(id));
+        guard(store.bus.publish(inboxTopic(id), JSON.stringify({ from: self, end: true })));
+      }
+    });
+    return session;
+  };
+
+  /** What another process was sent for this session: an answer that is waited for here, a cancellation, the session's end. */
+  const hear = ({ peer }: HttpSession, text: string) => {
+    const news = JSON.parse(text) as { from: string; body?: unknown; end?: boolean };
+    if (news.from === self) return;
+    if (news.end === true) peer.close('the session has ended elsewhere');
+    else peer.receive(news.body, { send: () => undefined });
+  };
+
+  const isIdle = ({ peer, streams }: HttpSession) => !streams.listening && peer.inFlight.incoming === 0 && peer.inFlight.outgoing === 0;
+
+  return {
+    get size() {
+      return sessions.size;
+    },
+    all: () => sessions.values(),
+    begin: (caller) => open(globalThis.crypto.randomUUID(), caller),
+    find(id) {
+      const known = sessions.get(id);
+      if (known !== undefined || !isShared) return known;
+      return after(
+        store.sessions.load(id),
+        (record) => sessions.get(id) ?? (record === undefined ? undefined : open(id, record.caller, record)),
+      );
+    },
+    passOn({ id }, body) {
+      if (isShared) guard(store.bus.publish(inboxTopic(id), JSON.stringify({ from: self, body })));
+    },
+    makeRoom(address) {
+      const isFull = sessions.size >= limits.maxSessions;
+      if (!isFull && (perAddress.get(address) ?? 0) < limits.maxSessionsPerAddress) return true;
+      const now = clock.now();
+      const rank = ({ uses, lastSeen }: HttpSession) => (uses === 0 ? 0 : Number.MAX_SAFE_INTEGER / 2) + lastSeen;
+      let victim: HttpSession | undefined;
+      for (const session of sessions.values()) {
+        if (!isFull && (session.caller.address ?? '') !== address) continue;
+        if (!isIdle(session) || (session.uses > 0 && now - session.lastSeen < evictableAfterMs)) continue;
+        if (victim === undefined || rank(session) < rank(victim)) victim = session;
+      }
+      victim?.peer.close('the session made room for another');
+      return victim !== undefined;
+    },
+    sweep(now) {
+      for (const { peer, streams, lastSeen } of [...sessions.values()]) {
+        // A call in flight may take its time, but not for ever: its client may be gone without a word.
+        const patience = peer.inFlight.incoming > 0 ? patienceWithCalls : 1;
+        if (now - lastSeen > limits.sessionIdleMs * patience && !streams.listening) peer.close('the session was idle for too long');
+      }
+    },
+    leave(reason) {
+      isLeaving = true;
+      for (const { peer } of [...sessions.values()]) peer.close(reason);
+    },
+  };
+}

@@ -1,0 +1,29 @@
+import type { Clock } from '../../engine/clock.js';
+import type { EventStream } from './http-types.js';
+
+export interface KeepAlive {
+  add(sink: EventStream): void;
+  stop(): void;
+}
+
+/** One timer for all open streams writes a comment now and then, which proxies take for life. @param ms 0 writes none */
+export function createKeepAlive(clock: Clock, ms: number): KeepAlive {
+  const sinks = new Set<EventStream>();
+  let beating: unknown;
+  const beat = () => {
+    beating = undefined;
+    for (const sink of sinks) if (sink.unread() === 0) sink.write(': still here\n\n');
+    if (sinks.size > 0) beating = clock.after(ms, beat);
+  };
+  return {
+    add(sink) {
+      if (ms === 0) return;
+      sinks.add(sink);
+      sink.onClose(() => sinks.delete(sink));
+      beating ??= clock.after(ms, beat);
+    },
+    stop() {
+      if (beating !== undefined) clock.cancel(beating);
+    },
+  };
+}
