@@ -1,6 +1,23 @@
 /** The library: describe a server, wrap what exists, serve it, use it. */
 export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
 export { offers, type Choice } from './offers/choose.js';
+export type { Catalogue, Entry } from './offers/catalogue.js';
+export type { Session } from './offers/session.js';
+export type { Caller, ReadyOptions, Servable, SessionOptions } from './engine/servable.js';
+export type {
+  Bus,
+  EventStore,
+  KeptEvent,
+  LimitStore,
+  MaybePromise,
+  SessionRecord,
+  SessionStore,
+  Store,
+  StreamRest,
+  TaskRecord,
+  TaskStore,
+} from './engine/store.js';
+export { memoryStore, type MemoryStoreOptions } from './stores/memory.js';
 export { answer, type Answer } from './offers/answer.js';
 export { urlElicitationRequired, type Asked, type AskOptions, type Call } from './offers/call.js';
 export type { Completer, CompletionContext } from './offers/completion.js';
@@ -30,9 +47,12 @@ export { wrapRest, type WrapRestOptions } from './sources/rest/wrap-rest.js';
 export { wrapFunctions, type WrapFunctionsOptions } from './sources/functions/wrap-functions.js';
 export { serveStdio, type ServeStdioOptions, type StdioService } from './transports/serve-stdio.js';
 export { serveHttp, type HttpService, type ServeHttpOptions } from './transports/http/serve-http.js';
+export type { Authenticate, Authenticated, IncomingRequest } from './transports/http/authenticate.js';
 export { nodeHandler, type NodeHandler, type NodeHandlerOptions } from './transports/http/node-handler.js';
 export type { WireEvent, WireTap } from './transports/link.js';
 export { connect, type ConnectOptions, type ConnectTarget } from './targets/connect.js';
+export { openTarget, openTargets, type OpenOptions } from './targets/open-targets.js';
+export type { EntryHow, Opened, OpenHow, Packable, Target, TargetKind, TargetOption } from './targets/target-kind.js';
 export { connectLink, type CallOptions, type Client, type ClientOptions } from './client/connect-link.js';
 export type { Asker, FormQuestion, PageQuestion, ServerAnswers } from './client/answer-server.js';
 export type { TaskHandle } from './client/task-handle.js';

@@ -78,7 +78,7 @@ function quiet(command: Command): Command {
   return command
     .showSuggestionAfterError(true)
     .exitOverride()
-    .configureOutput({ writeErr: () => undefined, outputError: () => undefined });
+    .configureOutput({ writeOut: (text) => print(text.trimEnd()), writeErr: () => undefined, outputError: () => undefined });
 }
 
 function unknownCommand(name: string, names: readonly string[]): JexoError {

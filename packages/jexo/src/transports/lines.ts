@@ -1,49 +1,51 @@
-import { StringDecoder } from 'node:string_decoder';
+const newline = 10;
 
 /** Cuts a byte stream into lines, whatever the chunks; a character split over two chunks survives. */
 export class LineReader {
-  private readonly decoder = new StringDecoder('utf8');
-  private parts: string[] = [];
-  private length = 0;
+  private parts: Buffer[] = [];
+  private bytes = 0;
   private skipping = false;
 
+  /** @param maxBytes bytes a line may have; of a longer one only its length is told, once */
   constructor(
-    private readonly maxLength: number,
+    private readonly maxBytes: number,
     private readonly onLine: (line: string) => void,
-    private readonly onTooLong: (length: number) => void,
+    private readonly onTooLong: (bytes: number) => void,
   ) {}
 
-  push(chunk: Buffer | string): void {
-    const text = typeof chunk === 'string' ? chunk : this.decoder.write(chunk);
+  push(given: Buffer | string): void {
+    const chunk = typeof given === 'string' ? Buffer.from(given) : given;
     let start = 0;
-    for (let end = text.indexOf('\n'); end >= 0; end = text.indexOf('\n', start)) {
-      this.take(text.slice(start, end));
+    for (let end = chunk.indexOf(newline); end >= 0; end = chunk.indexOf(newline, start)) {
+      this.take(chunk.subarray(start, end));
       start = end + 1;
-      const line = this.parts.length === 1 ? this.parts[0]! : this.parts.join('');
-      const skipped = this.skipping;
-      this.parts = [];
-      this.length = 0;
-      this.skipping = false;
-      if (!skipped && line.trim() !== '') this.onLine(line);
+      this.finish();
     }
-    if (start < text.length) this.take(text.slice(start));
+    if (start < chunk.length) this.take(chunk.subarray(start));
   }
 
   /** The last line need not end in a newline. */
   end(): void {
-    this.push(this.decoder.end());
-    const line = this.parts.join('');
-    this.parts = [];
-    if (!this.skipping && line.trim() !== '') this.onLine(line);
+    this.finish();
   }
 
-  private take(part: string): void {
+  private finish(): void {
+    const { parts, skipping } = this;
+    this.parts = [];
+    this.bytes = 0;
+    this.skipping = false;
+    if (skipping) return;
+    const line = (parts.length === 1 ? parts[0]! : Buffer.concat(parts)).toString('utf8');
+    if (line.trim() !== '') this.onLine(line);
+  }
+
+  private take(part: Buffer): void {
     if (this.skipping) return;
-    this.length += part.length;
-    if (this.length > this.maxLength) {
+    this.bytes += part.length;
+    if (this.bytes > this.maxBytes) {
       this.skipping = true;
       this.parts = [];
-      this.onTooLong(this.length);
+      this.onTooLong(this.bytes);
       return;
     }
     this.parts.push(part);

@@ -209,7 +209,7 @@ test('what cannot be read is told', async () => {
     [['list', `${base.replace(/\d+$/, '9')}/openapi.json`], 3, /cannot be read/],
     [['list', document, '--only', 'tag:honey'], 2, /tag:honey/],
     [['list', `${base}/mcp`, '--base-url', base], 2, /--base-url means nothing to a running server/],
-    [['pack', 'https://registry.example/openapi.json', '--out', folder], 3, /neither a module nor a document/],
+    [['pack', 'https://registry.example/openapi.json', '--out', folder], 3, /is not on this disk, so a pack cannot carry it/],
   ] as const) {
     const { code: got, stderr } = await jexo(words);
     expect([words, got, stderr]).toEqual([words, code, expect.stringMatching(says)]);

@@ -5,7 +5,13 @@ import type { HttpRequest, Responder } from './http-types.js';
 import { refuse } from './replies.js';
 
 /** What an authenticator is shown of a request. */
-export type IncomingRequest = Pick<HttpRequest, 'method' | 'header' | 'address'>;
+export interface IncomingRequest {
+  readonly method: string;
+  /** A header by its lower-case name. */
+  readonly header: (name: string) => string | undefined;
+  /** The remote address, where the runtime knows it. */
+  readonly address: string | undefined;
+}
 
 /** Who is calling, or how the caller can prove it. */
 export type Authenticated =
@@ -42,7 +48,9 @@ export function identify(
   responder: Responder,
 ): MaybePromise<Caller | undefined> {
   if (authenticate === undefined) return plainCaller(request);
-  return after(authenticate(request), (found) => {
+  const { method, address } = request;
+  const shown: IncomingRequest = { method, address, header: (name) => request.header(name) };
+  return after(authenticate(shown), (found) => {
     if ('identity' in found) return { ...plainCaller(request), ...known(found) };
     const { challenge, status = 401, message = status === 401 ? 'Sign in first' : 'This caller may not do that' } = found;
     refuse(responder, status, { ...cors, 'www-authenticate': challenge }, `${status === 401 ? 'Unauthorized' : 'Forbidden'}: ${message}`);
