@@ -37,7 +37,7 @@ export {
   type Variables,
 } from './offers/resource.js';
 export { tool, type ToolDefinition } from './offers/tool.js';
-export type { Infer, InferInput, Issue, Schema, StandardSchema } from './offers/schema.js';
+export type { Infer, InferInput, Issue, JsonSchemaInput, Schema, StandardSchema } from './offers/schema.js';
 export { env, type EnvSetting, type Setting } from './sources/setting.js';
 export { apiKey, basic, bearer, clientCredentials, type Auth } from './sources/http/auth.js';
 export { inProcess, routesOf, type App } from './sources/rest/in-process.js';

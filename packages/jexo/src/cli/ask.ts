@@ -1,3 +1,4 @@
+import { propertiesOf, requiredOf } from '../protocol/json-schema.js';
 import { createInterface, type Interface } from 'node:readline';
 import type { Asker, FormQuestion, PageQuestion, ServerAnswers } from '../client/answer-server.js';
 import { readField } from '../inspect/input-text.js';
@@ -129,8 +130,8 @@ export async function askMissing(
   input: Record<string, unknown>,
   signal?: AbortSignal,
 ): Promise<Record<string, unknown>> {
-  const properties = (schema.properties ?? {}) as Record<string, JsonSchema>;
-  const missing = ((schema.required ?? []) as string[]).filter((name) => input[name] === undefined && properties[name] !== undefined);
+  const properties = propertiesOf(schema);
+  const missing = requiredOf(schema).filter((name) => input[name] === undefined && properties[name] !== undefined);
   if (missing.length === 0 || !isSomebodyThere()) return input;
   return atTerminal(signal, async (line) => {
     const complete = { ...input };
@@ -187,8 +188,8 @@ function nameOf({ server, tool }: Asker): string {
 
 async function answerForm({ message, requestedSchema, asker, signal }: FormQuestion): Promise<ElicitResult> {
   note(`\n${onErr('slate', symbols.in)} ${onErr('bold', `${nameOf(asker)} asks:`)} ${message}`);
-  const properties = Object.entries((requestedSchema.properties ?? {}) as Record<string, JsonSchema>);
-  const required = new Set((requestedSchema.required ?? []) as string[]);
+  const properties = Object.entries(propertiesOf(requestedSchema));
+  const required = new Set(requiredOf(requestedSchema));
   try {
     return await atTerminal(signal, async (line): Promise<ElicitResult> => {
       const content: Record<string, unknown> = {};

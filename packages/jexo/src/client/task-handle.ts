@@ -1,9 +1,8 @@
 import { pause } from '../engine/pause.js';
-import type { Peer, RequestOptions } from '../engine/peer.js';
 import { JexoError } from '../errors.js';
-import type { Params } from '../protocol/json-rpc.js';
 import type { CallToolResult, Task } from '../protocol/types.js';
-import type { CallOptions } from './connect-link.js';
+import type { CallOptions } from './client.js';
+import type { Ask, ClientSession } from './session.js';
 
 /** A call that goes on by itself on the server. */
 export interface TaskHandle {
@@ -20,31 +19,28 @@ export interface TaskHandle {
   poll(onStatus: (task: Task) => void, options?: CallOptions): Promise<Task>;
 }
 
-type Request = (method: string, params: Params | undefined, options?: RequestOptions) => Promise<Params>;
-
 export function followTask(
-  request: Request,
-  start: Pick<Task, 'taskId'> & Partial<Task>,
+  ask: Ask,
+  taskId: string,
   check: (result: CallToolResult) => Promise<CallToolResult>,
   ended: () => void = () => undefined,
 ): TaskHandle {
-  const { taskId } = start;
-  const status = async (options?: CallOptions) => (await request('tasks/get', { taskId }, options)) as Task;
+  const status = (options?: CallOptions) => ask('tasks/get', { taskId }, options);
   return {
     id: taskId,
     status,
     async result(options) {
       // The answer comes when the work is done, however long that takes.
       try {
-        const result = await request('tasks/result', { taskId }, { timeoutMs: 0, ...options });
-        return await check(result as unknown as CallToolResult);
+        const result = await ask('tasks/result', { taskId }, { timeoutMs: 0, ...options });
+        return await check(result as CallToolResult);
       } finally {
         ended();
       }
     },
     async cancel(options) {
       ended();
-      return (await request('tasks/cancel', { taskId }, options)) as Task;
+      return ask('tasks/cancel', { taskId }, options);
     },
     async poll(onStatus, options) {
       for (;;) {
@@ -57,22 +53,16 @@ export function followTask(
   };
 }
 
-export interface TaskStarting {
-  readonly peer: Peer;
-  readonly request: Request;
-  readonly checkOutput: (name: string, result: CallToolResult) => Promise<CallToolResult>;
-}
-
 /**
  * Starts calls as tasks. A signal that fires cancels the task, also when it fires before the server has said its id; progress goes on
  * under the token of the call until the task has ended (Tasks, "Task Cancellation" and "Progress").
  */
-export function createTaskStarter({ peer, request, checkOutput }: TaskStarting) {
+export function createTaskStarter(session: ClientSession, checkOutput: (name: string, result: CallToolResult) => Promise<CallToolResult>) {
   let last = 0;
   return async (name: string, input: Record<string, unknown>, call: CallOptions = {}, ttlMs?: number): Promise<TaskHandle> => {
     const { signal, onProgress, ...rest } = call;
     const token = `task-${++last}`;
-    const unlisten = onProgress === undefined ? () => undefined : peer.listenProgress(token, onProgress);
+    const unlisten = onProgress === undefined ? () => undefined : session.peer.listenProgress(token, onProgress);
     const params = {
       name,
       arguments: input,
@@ -85,9 +75,9 @@ export function createTaskStarter({ peer, request, checkOutput }: TaskStarting) 
       unlisten();
       signal?.removeEventListener('abort', cancel);
     };
-    const task = request('tools/call', params, rest).then(({ task: made }) =>
-      followTask(request, made as Task, (result) => checkOutput(name, result), ended),
-    );
+    const task = session
+      .askForTask(params, rest)
+      .then(({ task: made }) => followTask(session.ask, made.taskId, (result) => checkOutput(name, result), ended));
     task.catch(ended);
     if (signal?.aborted) cancel();
     else signal?.addEventListener('abort', cancel, { once: true });

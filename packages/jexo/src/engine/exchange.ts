@@ -1,4 +1,5 @@
 import type { JsonRpcMessage, Params, RequestId } from '../protocol/json-rpc.js';
+import type { ParamsOf, RequestMethod, ResultOf } from '../protocol/methods.js';
 import type { Peer, RequestOptions } from './peer.js';
 import type { Caller } from './servable.js';
 import { ThinnedProgress } from './thinned-progress.js';
@@ -67,7 +68,7 @@ export class Exchange {
     if (!this.finished) this.peer.notify(method, params, this.channel);
   }
 
-  request(method: string, params: Params | undefined, options: RequestOptions = {}): Promise<Params> {
+  request<M extends RequestMethod>(method: M, params: ParamsOf<M> | undefined, options: RequestOptions = {}): Promise<ResultOf<M>> {
     return this.peer.request(method, params, { signal: this.signal, ...options, channel: this.channel });
   }
 

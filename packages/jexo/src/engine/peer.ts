@@ -14,6 +14,7 @@ import {
   type Params,
   type RequestId,
 } from '../protocol/json-rpc.js';
+import type { ParamsOf, RequestMethod, ResultOf } from '../protocol/methods.js';
 import { newestRevision, type Revision } from '../protocol/revisions.js';
 import type { ClientCapabilities, Implementation, ProgressUpdate, ServerCapabilities } from '../protocol/types.js';
 import type { Clock } from './clock.js';
@@ -102,8 +103,7 @@ export class Peer {
   readonly clock: Clock;
   private standing: PeerState = 'new';
   private agreed: Agreement = { revision: newestRevision };
-  /** The standing way out, for messages that belong to no request. A transport may replace it. */
-  outlet: Channel;
+  private way: Channel;
   private readonly options: PeerOptions;
   private readonly incoming = new Map<RequestId, Exchange>();
   private readonly outgoing = new Map<RequestId, Outgoing>();
@@ -116,7 +116,7 @@ export class Peer {
     this.options = options;
     this.role = options.role;
     this.clock = options.clock;
-    this.outlet = options.outlet;
+    this.way = options.outlet;
   }
 
   /** `new` until both sides have agreed on how they talk. */
@@ -131,6 +131,16 @@ export class Peer {
   /** What the other side said of itself in the handshake; undefined before it, and where there is none. */
   get remote(): Remote | undefined {
     return this.agreed.remote;
+  }
+
+  /** The standing way out, for messages that belong to no request. */
+  get outlet(): Channel {
+    return this.way;
+  }
+
+  /** A link that has been started brings the way out. */
+  useOutlet(outlet: Channel): void {
+    this.way = outlet;
   }
 
   /** Begins the conversation on these terms; from now on every request is answered. */
@@ -440,6 +450,8 @@ export class Peer {
    * @throws RpcError the other side answered with an error
    * @throws JexoError JEXO_TIMEOUT, JEXO_CANCELLED, JEXO_CLOSED
    */
+  request<M extends RequestMethod>(method: M, params?: ParamsOf<M>, options?: RequestOptions): Promise<ResultOf<M>>;
+  request(method: string, params?: Params, options?: RequestOptions): Promise<Params>;
   request(method: string, params?: Params, options: RequestOptions = {}): Promise<Params> {
     if (this.state === 'closed') return Promise.reject(new JexoError('JEXO_CLOSED', `The connection is closed; ${method} was not sent.`));
     if (options.signal?.aborted) return Promise.reject(cancelled(method, options.signal));

@@ -1,4 +1,5 @@
 import { errorCodes, RpcError, type Params, type RequestId } from '../protocol/json-rpc.js';
+import type { ParamsOf, RequestMethod, ResultOf } from '../protocol/methods.js';
 import type { Task, TaskStatus } from '../protocol/types.js';
 import type { Channel, Exchange } from './exchange.js';
 import type { Peer, RequestOptions } from './peer.js';
@@ -14,7 +15,7 @@ export interface Reach {
   readonly signal: AbortSignal;
   readonly caller: Caller | undefined;
   notify(method: string, params?: Params): void;
-  request(method: string, params: Params | undefined, options?: RequestOptions): Promise<Params>;
+  request<M extends RequestMethod>(method: M, params: ParamsOf<M> | undefined, options?: RequestOptions): Promise<ResultOf<M>>;
   progress(progress: number, total?: number, message?: string): void;
 }
 
@@ -111,14 +112,18 @@ export class TaskEntry implements Reach {
   }
 
   /** A question waits until the requester asks for the result: only then is there somebody to answer it. */
-  async request(method: string, params: Params | undefined, options: RequestOptions = {}): Promise<Params> {
+  async request<M extends RequestMethod>(method: M, params: ParamsOf<M> | undefined, options: RequestOptions = {}): Promise<ResultOf<M>> {
     this.asking++;
     this.become('input_required', 'Waiting for an answer; ask for the result to get the question');
     try {
       if (this.attendant === undefined) await new Promise<void>((resolve) => this.waiting.push(resolve));
       if (this.signal.aborted) throw this.signal.reason;
       const { peer, channel } = this;
-      return await peer.request(method, tagged(params ?? {}, this.standing.taskId), { signal: this.signal, ...options, channel });
+      return await peer.request(method, tagged(params ?? ({} as ParamsOf<M>), this.standing.taskId), {
+        signal: this.signal,
+        ...options,
+        channel,
+      });
     } finally {
       if (--this.asking === 0) this.become('working');
     }
@@ -155,6 +160,6 @@ export class TaskEntry implements Reach {
   }
 }
 
-function tagged(params: Params, taskId: string): Params {
+function tagged<P extends { readonly _meta?: Params }>(params: P, taskId: string): P {
   return { ...params, _meta: { ...params._meta, [relatedTaskKey]: { taskId } } };
 }

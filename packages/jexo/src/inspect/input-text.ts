@@ -1,3 +1,4 @@
+import { propertiesOf, requiredOf } from '../protocol/json-schema.js';
 import { JexoError, messageOf } from '../errors.js';
 import type { JsonSchema, Tool } from '../protocol/types.js';
 
@@ -35,7 +36,7 @@ export function readPairs(pairs: readonly string[], schema: JsonSchema): Record<
     const list = described !== undefined && kinds(described).includes('array');
     const value =
       list && !text.startsWith('[')
-        ? [readValue(text, described?.items as JsonSchema | undefined, pair)]
+        ? [readValue(text, typeof described?.items === 'object' ? described.items : undefined, pair)]
         : readValue(text, described, pair);
     const before = Object.hasOwn(place, key) ? place[key] : undefined;
     const next =
@@ -46,17 +47,17 @@ export function readPairs(pairs: readonly string[], schema: JsonSchema): Record<
 }
 
 function propertyOf(schema: JsonSchema | undefined, name: string): JsonSchema | undefined {
-  const properties = schema?.properties as Record<string, JsonSchema> | undefined;
+  const properties = schema?.properties;
   return properties !== undefined && Object.hasOwn(properties, name) ? properties[name] : undefined;
 }
 
 /** The JSON types a schema lets through, as far as they are written out. */
 function kinds(schema: JsonSchema): string[] {
   const { type, enum: values, const: only, anyOf, oneOf } = schema;
-  if (type !== undefined) return [type].flat() as string[];
+  if (type !== undefined) return [type].flat();
   if (Array.isArray(values)) return [...new Set(values.map((value) => (value === null ? 'null' : typeof value)))];
   if (only !== undefined) return [only === null ? 'null' : typeof only];
-  return ([anyOf, oneOf].flat().filter(Boolean) as JsonSchema[]).flatMap(kinds);
+  return [...(anyOf ?? []), ...(oneOf ?? [])].flatMap(kinds);
 }
 
 function readValue(text: string, schema: JsonSchema | undefined, pair: string): unknown {
@@ -90,8 +91,8 @@ function parseOr(text: string): unknown {
 
 /** An input that shows what a tool needs: its required fields, each with an example, a default or something of the right kind. */
 export function exampleInput({ inputSchema }: Tool): Record<string, unknown> {
-  const properties = (inputSchema.properties ?? {}) as Record<string, JsonSchema>;
-  const required = new Set((inputSchema.required ?? []) as string[]);
+  const properties = propertiesOf(inputSchema);
+  const required = new Set(requiredOf(inputSchema));
   return Object.fromEntries(
     Object.entries(properties)
       .filter(([name]) => required.has(name))

@@ -1,3 +1,4 @@
+import { propertiesOf } from '../protocol/json-schema.js';
 import { isJexoError } from '../errors.js';
 import type { Exchange } from '../engine/exchange.js';
 import { after, type MaybePromise } from '../engine/store.js';
@@ -6,7 +7,7 @@ import type { Reach } from '../engine/task-entry.js';
 import { errorCodes, isRawJson, RawJson, RpcError, type Params } from '../protocol/json-rpc.js';
 import { since } from '../protocol/revisions.js';
 import { shapeResult } from '../protocol/shape-down.js';
-import type { CallToolResult, JsonSchema } from '../protocol/types.js';
+import type { CallToolResult } from '../protocol/types.js';
 import { failed, isAnswer, serialiseStructured, settledOf, toResult, withStructure } from './answer.js';
 import { Call } from './call.js';
 import type { Catalogue } from './catalogue.js';
@@ -94,7 +95,7 @@ async function performWithQuestions(
   try {
     const missing = Object.entries(tool.ask ?? {}).filter(([property]) => input[property] === undefined);
     if (missing.length > 0 && call.session.can('elicitation.form')) {
-      const properties = (tool.input.json.properties ?? {}) as Record<string, JsonSchema>;
+      const properties = propertiesOf(tool.input.json);
       const fields = missing.map(([property]) => [property, fieldOf(property, properties[property]!, `tool ${tool.name}`)]);
       const message = missing.map(([, question]) => question).join(' ');
       const answers = await call.ask(message, {

@@ -4,7 +4,7 @@ import { JexoError } from '../errors.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import { unbalanced } from '../protocol/sampling.js';
 import { elicitationObstacle, shapeElicitation, shapeSampling } from '../protocol/shape-down.js';
-import type { CreateMessageParams, CreateMessageResult, ElicitResult, LogLevel, Root } from '../protocol/types.js';
+import type { CreateMessageParams, CreateMessageResult, LogLevel, Root } from '../protocol/types.js';
 import { formOf } from './form.js';
 import { compileSchema, describeIssues, type Infer, type Schema } from './schema.js';
 import type { ClientAbility, Session } from './session.js';
@@ -90,10 +90,7 @@ export class Call {
     const requestedSchema = formOf(compiled, 'call.ask');
     this.need('elicitation.form', elicitationObstacle(requestedSchema, this.reach.peer.revision));
     const params = shapeElicitation({ mode: 'form', message, requestedSchema }, this.reach.peer.revision);
-    const answer = (await this.reach.request('elicitation/create', params, {
-      timeoutMs: personTimeoutMs,
-      ...options,
-    })) as unknown as ElicitResult;
+    const answer = await this.reach.request('elicitation/create', params, { timeoutMs: personTimeoutMs, ...options });
     if (answer.action !== 'accept') return { action: answer.action };
     const checked = await compiled.check(answer.content ?? {});
     if (!checked.ok)
@@ -119,11 +116,8 @@ export class Call {
   ): Promise<{ readonly id: string }> {
     this.need('elicitation.url');
     const { id = globalThis.crypto.randomUUID(), ...rest } = options;
-    const params = { mode: 'url', message, url: safeUrl(url), elicitationId: id };
-    const answer = (await this.reach.request('elicitation/create', params, {
-      timeoutMs: personTimeoutMs,
-      ...rest,
-    })) as unknown as ElicitResult;
+    const params = { mode: 'url' as const, message, url: safeUrl(url), elicitationId: id };
+    const answer = await this.reach.request('elicitation/create', params, { timeoutMs: personTimeoutMs, ...rest });
     if (answer.action !== 'accept') throw notAccepted(message, answer.action);
     this.session.pageOpened(id);
     return { id };
@@ -150,11 +144,8 @@ export class Call {
     if (params.includeContext !== undefined && params.includeContext !== 'none') this.need('sampling.context');
     const why = unbalanced(params.messages);
     if (why !== undefined) throw new RpcError(errorCodes.invalidParams, `sampling/createMessage: ${why}`);
-    const answer = await this.reach.request('sampling/createMessage', shapeSampling(params, this.reach.peer.revision), {
-      timeoutMs: personTimeoutMs,
-      ...options,
-    });
-    return answer as unknown as CreateMessageResult;
+    const shaped = shapeSampling(params, this.reach.peer.revision);
+    return this.reach.request('sampling/createMessage', shaped, { timeoutMs: personTimeoutMs, ...options });
   }
 
   /**
@@ -164,7 +155,7 @@ export class Call {
   async roots(): Promise<readonly Root[]> {
     this.need('roots');
     const { roots } = await this.reach.request('roots/list', undefined);
-    return roots as readonly Root[];
+    return roots;
   }
 
   /** Reports a defect to the operator and gives the reference by which it can be found again. */

@@ -1,5 +1,5 @@
 import { validate } from '@cfworker/json-schema';
-import type { JsonSchema } from '../protocol/types.js';
+import type { JsonSchemaInput } from './schema.js';
 import { isRecord } from '../protocol/is-record.js';
 
 /**
@@ -7,11 +7,11 @@ import { isRecord } from '../protocol/is-record.js';
  * `undefined` when it does not pass or cannot be told so: then the compiled check says what is wrong. Defaults of the fields at the
  * top are filled in, as the compiled check does, unless `fillDefaults` is false.
  */
-export function passesAtOnce(schema: JsonSchema, value: unknown, fillDefaults = true): true | undefined {
+export function passesAtOnce(schema: JsonSchemaInput, value: unknown, fillDefaults = true): true | undefined {
   if (!isPlain(schema, true) || partsOf(value, mostParts) > mostParts) return undefined;
   try {
     const filled = fillDefaults && isRecord(value) ? withDefaults(schema, value) : value;
-    if (!validate(filled, schema, '2020-12', {}).valid) return undefined;
+    if (!validate(filled, schema as Parameters<typeof validate>[1], '2020-12', {}).valid) return undefined;
     if (filled !== value) Object.assign(value as object, filled);
     return true;
   } catch {
@@ -69,7 +69,7 @@ const keywords: Readonly<Record<string, (value: unknown) => boolean>> = {
   contentMediaType: isAny,
 };
 
-function isPlain(schema: JsonSchema, isTop = false): boolean {
+function isPlain(schema: JsonSchemaInput, isTop = false): boolean {
   return Object.entries(schema).every(([keyword, value]) => {
     // Beside a union, defaults are filled in only after the union was checked.
     if (isTop && keyword === 'properties' && isRecord(value) && !('anyOf' in schema || 'oneOf' in schema))
@@ -84,7 +84,7 @@ function withoutDefault(schema: unknown): unknown {
   return rest;
 }
 
-function withDefaults({ properties }: JsonSchema, value: Record<string, unknown>): Record<string, unknown> {
+function withDefaults({ properties }: JsonSchemaInput, value: Record<string, unknown>): Record<string, unknown> {
   const filled = { ...value };
   for (const [name, schema] of Object.entries((properties ?? {}) as Record<string, unknown>))
     if (filled[name] === undefined && isRecord(schema) && 'default' in schema) filled[name] = structuredClone(schema.default);

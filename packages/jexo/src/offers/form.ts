@@ -1,3 +1,4 @@
+import { propertiesOf } from '../protocol/json-schema.js';
 import { JexoError } from '../errors.js';
 import type { JsonSchema } from '../protocol/types.js';
 import type { CompiledSchema } from './schema.js';
@@ -18,9 +19,7 @@ const formats: readonly unknown[] = ['email', 'uri', 'date', 'date-time'];
  * @throws JexoError JEXO_SCHEMA_INVALID for a field no form has
  */
 export function formOf(schema: CompiledSchema, where: string): JsonSchema {
-  const properties = Object.entries((schema.json.properties ?? {}) as Record<string, JsonSchema>).map(
-    ([name, field]) => [name, fieldOf(name, field, where)] as const,
-  );
+  const properties = Object.entries(propertiesOf(schema.json)).map(([name, field]) => [name, fieldOf(name, field, where)] as const);
   const required = schema.json.required as string[] | undefined;
   return { type: 'object', properties: Object.fromEntries(properties), ...(required !== undefined && required.length > 0 && { required }) };
 }

@@ -2,7 +2,7 @@ import { Ajv, type ErrorObject, type Options } from 'ajv';
 import { Ajv2020 } from 'ajv/dist/2020.js';
 import addFormats from 'ajv-formats';
 import { JexoError, messageOf } from '../errors.js';
-import type { JsonSchema } from '../protocol/types.js';
+import type { JsonSchemaInput } from './schema.js';
 import { boundedPattern } from './bounded-pattern.js';
 import { formatPath, show, type Checked, type Issue } from './schema.js';
 
@@ -21,9 +21,9 @@ const options: Options = {
 type AddFormats = (ajv: Ajv) => Ajv;
 
 const dialects = new Map<string, Ajv>();
-const isDraft07 = ({ $schema }: JsonSchema) => typeof $schema === 'string' && $schema.includes('draft-07');
+const isDraft07 = ({ $schema }: JsonSchemaInput) => typeof $schema === 'string' && $schema.includes('draft-07');
 
-function newAjv(schema: JsonSchema, useDefaults: boolean): Ajv {
+function newAjv(schema: JsonSchemaInput, useDefaults: boolean): Ajv {
   const { $schema } = schema;
   if (typeof $schema === 'string' && !/draft-07|2020-12/.test($schema))
     throw new JexoError('JEXO_SCHEMA_INVALID', `The dialect ${$schema.slice(0, 100)} is not known; 2020-12 and draft-07 are.`, {
@@ -34,7 +34,7 @@ function newAjv(schema: JsonSchema, useDefaults: boolean): Ajv {
   return ajv;
 }
 
-function ajvFor(schema: JsonSchema, useDefaults: boolean): Ajv {
+function ajvFor(schema: JsonSchemaInput, useDefaults: boolean): Ajv {
   const key = `${isDraft07(schema) ? 'draft-07' : '2020-12'} ${useDefaults}`;
   const known = typeof schema.$schema === 'string' ? undefined : dialects.get(key);
   if (known !== undefined) return known;
@@ -47,7 +47,7 @@ function ajvFor(schema: JsonSchema, useDefaults: boolean): Ajv {
  * Compiles plain JSON Schema into a check. Defaults are filled in, unless `fillDefaults` is false.
  * @throws JexoError JEXO_SCHEMA_INVALID
  */
-export function compileCheck(schema: JsonSchema, where: string, fillDefaults = true): (value: unknown) => Checked {
+export function compileCheck(schema: JsonSchemaInput, where: string, fillDefaults = true): (value: unknown) => Checked {
   // An identifier holds in its own schema only: two servers, or two tools, may use the same.
   const ajv = /"\$(?:id|dynamicAnchor|anchor)"/.test(JSON.stringify(schema)) ? newAjv(schema, fillDefaults) : ajvFor(schema, fillDefaults);
   let validate: ReturnType<Ajv['compile']>;

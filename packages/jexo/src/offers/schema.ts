@@ -21,13 +21,17 @@ interface OffersJsonSchema {
 }
 
 /** A schema: zod 4, any Standard Schema that gives JSON Schema, or plain JSON Schema (2020-12, or draft-07 named by `$schema`). */
-export type Schema = StandardSchema | JsonSchema;
+export type Schema = StandardSchema | JsonSchemaInput;
+
+/** JSON Schema as it is given: an object written in place, read from a file or made by a library. It is checked before it is used. */
+export type JsonSchemaInput = { readonly [keyword: string]: unknown };
 
 /** The type of a value after it has passed the schema. */
-export type Infer<S> = S extends StandardSchema<unknown, infer Output> ? Output : S extends JsonSchema ? FromJsonSchema<S> : unknown;
+export type Infer<S> = S extends StandardSchema<unknown, infer Output> ? Output : S extends JsonSchemaInput ? FromJsonSchema<S> : unknown;
 
 /** The type of a value before it passes the schema: defaulted fields may be missing. */
-export type InferInput<S> = S extends StandardSchema<infer Input, unknown> ? Input : S extends JsonSchema ? FromJsonSchema<S> : unknown;
+export type InferInput<S> =
+  S extends StandardSchema<infer Input, unknown> ? Input : S extends JsonSchemaInput ? FromJsonSchema<S> : unknown;
 
 /** One wrong field: where, what was expected, what came. */
 export interface Issue {
@@ -126,9 +130,10 @@ function fromStandard(schema: StandardSchema, direction: 'input' | 'output', whe
 /** A schema that is used more often than this is worth compiling. */
 const checksAtOnce = 4;
 
-function fromJson(schema: JsonSchema, where: string, { fillDefaults = true }: CompileOptions): CompiledSchema {
-  if (typeof schema !== 'object' || schema === null || Array.isArray(schema))
+function fromJson(given: JsonSchemaInput, where: string, { fillDefaults = true }: CompileOptions): CompiledSchema {
+  if (typeof given !== 'object' || given === null || Array.isArray(given))
     throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not an object.`, { where });
+  const schema = given as JsonSchema;
   const json = withoutDialect(schema);
   requireObjectRoot(json, 'input', where);
   let check: ((value: unknown) => Checked) | undefined;

@@ -1,3 +1,4 @@
+import { propertiesOf } from '../protocol/json-schema.js';
 import { JexoError } from '../errors.js';
 import type { Icon, TaskSupport, ToolAnnotations } from '../protocol/types.js';
 import type { Answer } from './answer.js';
@@ -53,7 +54,7 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
   const { title, description, annotations, icons, tags, meta, taskSupport, ask, confirm, fallback } = definition;
   const input = compileSchema(definition.input ?? noInput, 'input', where);
   for (const property of Object.keys(ask ?? {})) {
-    if (!Object.hasOwn((input.json.properties ?? {}) as object, property)) {
+    if (!Object.hasOwn(propertiesOf(input.json), property)) {
       throw new JexoError('JEXO_DEFINITION', `${where} asks for ${property}, which its input does not have.`, { where });
     }
   }

@@ -1,3 +1,4 @@
+import type { JsonType } from '../protocol/json-schema.js';
 import { isRecord } from '../protocol/is-record.js';
 import { isSecretSetting } from '../protocol/secret-names.js';
 import type { JsonSchema } from '../protocol/types.js';
@@ -171,7 +172,7 @@ export function jsonSchema(values: readonly unknown[], withExamples: boolean): J
   const kinds = new Set(values.map((value) => (value === null ? 'null' : Array.isArray(value) ? 'array' : typeof value)));
   const nullable = kinds.delete('null');
   const [kind, another] = [...kinds];
-  const typed = (type: string) => (nullable ? { type: [type, 'null'] } : { type });
+  const typed = (type: JsonType): JsonSchema => (nullable ? { type: [type, 'null'] } : { type });
   if (kind === undefined) return {};
   if (another !== undefined) return {};
   const present = values.filter((value) => value !== null);
@@ -179,7 +180,7 @@ export function jsonSchema(values: readonly unknown[], withExamples: boolean): J
     const objects = present as Record<string, unknown>[];
     const names = [...new Set(objects.flatMap((each) => Object.keys(each)))];
     const required = names.filter((name) => objects.every((each) => Object.hasOwn(each, name)));
-    const properties = Object.fromEntries(
+    const properties: Record<string, JsonSchema> = Object.fromEntries(
       names.map((name) => [
         name,
         jsonSchema(
@@ -211,8 +212,8 @@ function bodySchema(bodies: readonly NonNullable<RecordedRequest['body']>[]): Gu
   );
   if (!/form/i.test(type)) return { type, schema: { type: 'string' } };
   const names = [...new Set(objects.flatMap((fields) => fields.map(([name]) => name)))];
-  const properties = Object.fromEntries(
-    names.map((name) => {
+  const properties: Record<string, JsonSchema> = Object.fromEntries(
+    names.map((name): [string, JsonSchema] => {
       const mine = objects.flatMap((fields) => fields.filter(([each]) => each === name));
       const isFile = mine.some(([, , file]) => file);
       return [

@@ -2,6 +2,7 @@
  * What each message becomes for a peer of an older revision. What it cannot know is taken out; what would be lost with
  * it becomes text, so that nothing is lost silently.
  */
+import { propertiesOf } from './json-schema.js';
 import { errorCodes, RpcError } from './json-rpc.js';
 import { since, type Revision } from './revisions.js';
 import type {
@@ -19,6 +20,7 @@ import type {
   Resource,
   ResourceTemplate,
   SamplingContent,
+  SamplingMessage,
   ServerCapabilities,
   Tool,
 } from './types.js';
@@ -104,9 +106,9 @@ export function shapeReadResult(result: ReadResourceResult, revision: Revision):
 }
 
 /** Choices with titles were written otherwise in 2025-06-18, which also knew a default for yes and no only. */
-export function shapeElicitation(params: ElicitParams, revision: Revision): object {
+export function shapeElicitation(params: ElicitParams, revision: Revision): ElicitParams {
   if (since(revision, '2025-11-25') || params.requestedSchema === undefined) return params;
-  const properties = Object.entries((params.requestedSchema.properties ?? {}) as Record<string, JsonSchema>).map(([name, field]) => {
+  const properties = Object.entries(propertiesOf(params.requestedSchema)).map(([name, field]) => {
     const { oneOf, default: fallback, ...rest } = field;
     const choices = oneOf as readonly { const: string; title: string }[] | undefined;
     return [
@@ -126,17 +128,17 @@ export function shapeElicitation(params: ElicitParams, revision: Revision): obje
 export function elicitationObstacle(requestedSchema: JsonSchema, revision: Revision): string | undefined {
   if (!since(revision, '2025-06-18')) return `revision ${revision} of the protocol has no elicitation`;
   if (since(revision, '2025-11-25')) return undefined;
-  const many = Object.entries((requestedSchema.properties ?? {}) as Record<string, JsonSchema>).find(([, field]) => field.type === 'array');
+  const many = Object.entries(propertiesOf(requestedSchema)).find(([, field]) => field.type === 'array');
   return many === undefined ? undefined : `revision ${revision} of the protocol has no choice of several (${many[0]})`;
 }
 
-export function shapeSampling(params: CreateMessageParams, revision: Revision): object {
+export function shapeSampling(params: CreateMessageParams, revision: Revision): CreateMessageParams {
   if (since(revision, '2025-11-25')) return params;
   const rest = without(params, ['tools', 'toolChoice']) as CreateMessageParams;
   const older = since(revision, '2025-03-26');
   // One message may hold one block only: several become several messages of the same role.
   const messages = rest.messages.flatMap(({ role, content }) =>
-    [content].flat().map((block) => {
+    [content].flat().map((block): SamplingMessage => {
       if (block.type === 'tool_use')
         return { role, content: { type: 'text', text: `[calls ${block.name} with ${JSON.stringify(block.input)}]` } };
       if (block.type === 'tool_result') {
@@ -144,7 +146,7 @@ export function shapeSampling(params: CreateMessageParams, revision: Revision): 
         return { role, content: { type: 'text', text: `[result of ${block.toolUseId}: ${said}]` } };
       }
       if (block.type === 'audio' && !older) return { role, content: { type: 'text', text: `[audio of type ${block.mimeType} left out]` } };
-      return { role, content: since(revision, '2025-06-18') ? block : without(block, ['_meta']) };
+      return { role, content: since(revision, '2025-06-18') ? block : (without(block, ['_meta']) as SamplingContent) };
     }),
   );
   return { ...rest, messages };

@@ -1,8 +1,10 @@
 /** The shapes of the newest revision; `shape-down.ts` takes from them what an older peer does not know. */
+import type { JsonSchema } from './json-schema.js';
 import type { Revision } from './revisions.js';
 
+export type { JsonSchema } from './json-schema.js';
+
 export type Meta = Record<string, unknown>;
-export type JsonSchema = { readonly [keyword: string]: unknown };
 
 export interface Icon {
   /** An `https:` or `data:` URI. */

@@ -286,7 +286,7 @@ describe('one thing that is wrong does not take the rest along', () => {
     const url = await rawServer((asked) => result(asked, { resources: [...many, null, { name: 'no address' }], nextCursor: null }));
     const client = await connectTo(url, { onDeviation: (account) => void told.push(account), timeoutMs: 30_000 });
     expect(await client.resources()).toHaveLength(150_000);
-    expect(told.at(-1)).toBe('resources/list gave 2 entries without a name or an address; they are left out.');
+    expect(told.at(-1)).toBe('resources/list gave 2 entries without a name or an address; they are omitted.');
     await client.close();
   });
 

@@ -3,11 +3,11 @@ import { readInput } from '../../src/inspect/rehearsal/read-input.js';
 import { readRequestSheet } from '../../src/inspect/rehearsal/request-sheet.js';
 import { rehearse } from '../../src/inspect/rehearsal/rehearse.js';
 import { helpfulWords, weigh } from '../../src/inspect/rehearsal/stand-in-chooser.js';
-import type { Tool } from '../../src/protocol/types.js';
+import type { JsonSchema, Tool } from '../../src/protocol/types.js';
 import { chatCompletions, standInChooser, standInService } from '../../src/testing.js';
 import { listen } from '../support/listen.js';
 
-const object = (properties: object, required: string[] = []) => ({ type: 'object', properties, required }) as const;
+const object = (properties: Record<string, JsonSchema>, required: string[] = []) => ({ type: 'object', properties, required }) as const;
 const tools: Tool[] = [
   {
     name: 'mix_syrup',
@@ -52,9 +52,9 @@ test('names count most, stems are compared, and the reasons are given', () => {
 });
 
 test('inputs are read from numbers, choices, patterns, formats and names', () => {
-  const read = (request: string, properties: object, required?: string[]) =>
+  const read = (request: string, properties: Record<string, JsonSchema>, required?: string[]) =>
     readInput(request, object(properties, required ?? Object.keys(properties)));
-  expect(read('MR-03 to Saltmarsh please', tools[1]!.inputSchema.properties as object)).toEqual({
+  expect(read('MR-03 to Saltmarsh please', tools[1]!.inputSchema.properties!)).toEqual({
     input: { hive: 'MR-03', to: 'SM' },
     missing: [],
   });

@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { passesAtOnce } from '../../src/offers/first-check.js';
 import { compileCheck } from '../../src/offers/json-schema-check.js';
 import { compileSchema } from '../../src/offers/schema.js';
-import type { JsonSchema } from '../../src/protocol/types.js';
+import type { JsonSchemaInput as JsonSchema } from '../../src/offers/schema.js';
 
 const names = fc.constantFrom('hive', 'kg', 'season', 'notes');
 const leaf = fc.oneof(

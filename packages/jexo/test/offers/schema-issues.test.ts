@@ -1,5 +1,5 @@
 import { compileSchema, describeIssues } from '../../src/offers/schema.js';
-import type { JsonSchema } from '../../src/protocol/types.js';
+import type { JsonSchemaInput as JsonSchema } from '../../src/offers/schema.js';
 
 async function issuesOf(properties: Record<string, JsonSchema>, value: object): Promise<string> {
   const checked = await compileSchema({ type: 'object', properties }, 'input', 'a test').check(value);

@@ -39,7 +39,11 @@ const apiary = defineServer({
     ),
     tool('book', { tags: ['inspectors'] }, () => 'booked'),
     resource('plan://week', { tags: ['inspectors'] }, () => 'plan'),
-    template('note://{hive}', { name: 'note', tags: ['inspectors'], complete: { hive: ['MR-03'] } }, ({ hive }) => `note on ${String(hive)}`),
+    template(
+      'note://{hive}',
+      { name: 'note', tags: ['inspectors'], complete: { hive: ['MR-03'] } },
+      ({ hive }) => `note on ${String(hive)}`,
+    ),
     prompt('summary', { tags: ['inspectors'] }, () => 'summary'),
     resource('scale://MR-03', {}, () => '31 kg'),
   ],

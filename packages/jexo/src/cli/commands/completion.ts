@@ -1,3 +1,4 @@
+import { propertiesOf } from '../../protocol/json-schema.js';
 import { JexoError } from '../../errors.js';
 import type { JsonSchema, Prompt, ResourceTemplate, Tool } from '../../protocol/types.js';
 import { quoteForShell } from '../../inspect/input-text.js';
@@ -122,19 +123,23 @@ async function ofServer(
       if (schema !== undefined) return valuesOf(schema).map((value) => ({ word: `${key}=${value}` }));
       return entries
         .filter(([each, known]) => !taken.has(each) || isList(known))
-        .map(([each, { description }]) => ({ word: `${each}=`, about: first(description as string | undefined) }));
+        .map(([each, { description }]) => ({ word: `${each}=`, about: first(description) }));
     };
     if (name === 'call') {
       const tools: readonly Tool[] = capabilities.tools === undefined ? [] : await client.tools();
       const tool = tools.find((each) => each.name === chosen);
       if (tool === undefined) return tools.map((each) => ({ word: each.name, about: first(each.description) }));
-      return fields(Object.entries((tool.inputSchema.properties ?? {}) as Record<string, JsonSchema>), ({ type }) => type === 'array');
+      return fields(Object.entries(propertiesOf(tool.inputSchema)), ({ type }) => type === 'array');
     }
     if (name === 'prompt') {
       const prompts: readonly Prompt[] = capabilities.prompts === undefined ? [] : await client.prompts();
       const prompt = prompts.find((each) => each.name === chosen);
       if (prompt === undefined) return prompts.map((each) => ({ word: each.name, about: first(each.description) }));
-      const known = fields((prompt.arguments ?? []).map(({ name: argument, description }) => [argument, { description }] as const));
+      const known = fields(
+        (prompt.arguments ?? []).map(
+          ({ name: argument, description }) => [argument, description === undefined ? {} : { description }] as const,
+        ),
+      );
       return current.includes('=') ? await completed(client, { type: 'ref/prompt', name: prompt.name }, current) : known;
     }
     if (capabilities.resources === undefined) return [];

@@ -1,3 +1,4 @@
+import { propertiesOf, requiredOf } from '../../protocol/json-schema.js';
 import type { CliCommand, Invocation } from '../command.js';
 import { clientOptions } from '../options.js';
 import type { JsonSchema, Tool } from '../../protocol/types.js';
@@ -86,8 +87,8 @@ function describeTool(tool: Tool): string[] {
   const lines = [onOut('amber', tool.name)];
   const room = width() - 2;
   for (const line of wrap(tool.description ?? '(no description: a model will not know when to use it)', room)) lines.push(`  ${line}`);
-  const properties = Object.entries((tool.inputSchema.properties ?? {}) as Record<string, JsonSchema>);
-  const required = new Set((tool.inputSchema.required ?? []) as string[]);
+  const properties = Object.entries(propertiesOf(tool.inputSchema));
+  const required = new Set(requiredOf(tool.inputSchema));
   const nameWidth = Math.max(0, ...properties.map(([name]) => name.length));
   const kindWidth = Math.max(0, ...properties.map(([, schema]) => kindOf(schema).length));
   const indent = 4 + nameWidth + 2 + kindWidth + 2;

@@ -1,3 +1,4 @@
+import { propertiesOf } from '../../protocol/json-schema.js';
 import { compileSchema, describeIssues } from '../../offers/schema.js';
 import type { JsonSchema, Tool } from '../../protocol/types.js';
 import type { Report, Severity } from './finding.js';
@@ -44,7 +45,7 @@ export async function checkTool(tool: Tool, report: Report): Promise<void> {
   const subject = `tool ${tool.name}`;
   checkDescribed(subject, tool.name, tool.description, report);
   checkName(tool.name, subject, report);
-  const properties = Object.entries((tool.inputSchema.properties ?? {}) as Record<string, JsonSchema>);
+  const properties = Object.entries(propertiesOf(tool.inputSchema));
   for (const [name, schema] of properties) {
     if (isUntyped(schema))
       report({
@@ -156,7 +157,7 @@ async function checkExamples({ inputSchema }: Tool, subject: string, report: Rep
   };
   for (const example of (inputSchema.examples as unknown[] | undefined) ?? [])
     await judge({ ...inputSchema, examples: [] }, example, 'The example', subject);
-  for (const [name, schema] of Object.entries((inputSchema.properties ?? {}) as Record<string, JsonSchema>)) {
+  for (const [name, schema] of Object.entries(propertiesOf(inputSchema))) {
     const { default: given, examples = [], ...plain } = schema as JsonSchema & { examples?: unknown[] };
     for (const example of examples) await judge(plain, example, 'The example', `${subject} ${name}`);
     if (given !== undefined) await judge(plain, given, 'The default', `${subject} ${name}`);

@@ -1,4 +1,4 @@
-import type { JsonSchema } from '../../protocol/types.js';
+import { propertiesOf } from '../../protocol/json-schema.js';
 import type { Report, Seen } from './finding.js';
 
 /** Zero-width, direction-changing and tag characters; those that join emoji or letters of some scripts are left alone. */
@@ -32,7 +32,7 @@ export function checkWords(seen: Seen, report: Report): void {
   judge('server', seen.server.instructions);
   for (const tool of seen.tools) {
     judge(`tool ${tool.name}`, `${tool.name} ${tool.title ?? ''} ${tool.description ?? ''}`);
-    for (const [name, schema] of Object.entries((tool.inputSchema.properties ?? {}) as Record<string, JsonSchema>))
+    for (const [name, schema] of Object.entries(propertiesOf(tool.inputSchema)))
       judge(`tool ${tool.name} ${name}`, `${name} ${String(schema.description ?? '')}`);
   }
   for (const { name, description } of seen.prompts) judge(`prompt ${name}`, `${name} ${description ?? ''}`);

@@ -1,3 +1,4 @@
+import { propertiesOf, requiredOf } from '../../protocol/json-schema.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { numberOf, stemOf, wordsOf } from './words.js';
 
@@ -22,8 +23,8 @@ const reach = 3;
  * quoted texts, what stands behind a parameter's own name, and numbers by the words around them.
  */
 export function readInput(request: string, schema: JsonSchema): InputRead {
-  const properties = Object.entries((schema.properties ?? {}) as Record<string, JsonSchema>);
-  const required = new Set((schema.required ?? []) as string[]);
+  const properties = Object.entries(propertiesOf(schema));
+  const required = new Set(requiredOf(schema));
   const input: Record<string, unknown> = {};
   let rest = request;
   const take = (text: string) => (rest = rest.replace(text, ' '));

@@ -1,3 +1,4 @@
+import { requiredOf } from '../../protocol/json-schema.js';
 import MiniSearch from 'minisearch';
 import type { Candidate, MatchedWord, Model } from '../../client/model.js';
 import type { JsonSchema, Tool } from '../../protocol/types.js';
@@ -55,7 +56,7 @@ export function weigh(request: string, tools: readonly Tool[]): Candidate[] {
       match[stem] === undefined ? [] : [{ word, where: fields.filter((field) => match[stem]!.includes(field)) }],
     );
     const { input, missing } = readInput(request, tool.inputSchema);
-    const required = ((tool.inputSchema.required ?? []) as string[]).length;
+    const required = requiredOf(tool.inputSchema).length;
     // A request that holds what a tool needs speaks for it.
     const filled = required === 0 ? 0 : (required - missing.length) / required;
     return { tool: tool.name, weight: score * (1 + 0.15 * filled), words, input, missing };

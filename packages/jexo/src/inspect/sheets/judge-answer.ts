@@ -1,3 +1,4 @@
+import type { JsonSchema } from '../../protocol/types.js';
 import { isRecord } from '../../protocol/is-record.js';
 import { compileSchema } from '../../offers/schema.js';
 import { differences, same, type Difference } from '../difference.js';
@@ -48,7 +49,12 @@ export async function judgeAnswer(outcome: Outcome, must: Must = {}, masks: read
     if (!says(text, wanted)) found.push({ message: `The answer does not say ${wanted}; it says: ${cut(text)}` });
   if (must.fit !== undefined) {
     const { $defs, ...schema } = must.fit;
-    const wrapped = { type: 'object', required: ['answer'], properties: { answer: schema }, ...($defs !== undefined && { $defs }) };
+    const wrapped: JsonSchema = {
+      type: 'object',
+      required: ['answer'],
+      properties: { answer: schema },
+      ...($defs !== undefined && { $defs }),
+    };
     const checked = await compileSchema(wrapped, 'output', 'the sheet').check({ answer: structuredClone(outcome.answer.value) });
     if (!checked.ok)
       for (const { path, expected, got } of checked.issues)

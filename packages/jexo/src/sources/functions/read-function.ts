@@ -7,7 +7,10 @@ import { literalValue } from './literal-value.js';
 import { isLibraryFile } from './program.js';
 import type { FunctionShape, ParameterShape, ReturnShape } from './shape.js';
 import { snakeCase } from './snake-case.js';
-import { asyncLists, createTypeReader, orNull, Unreadable, withDoc, type Converted, type Definitions } from './type-schema.js';
+import { orNull, Unreadable, type Converted, type Definitions } from './converted.js';
+import { asyncLists } from './library-types.js';
+import { TypeConverter } from './type-converter.js';
+import { withDoc } from './with-doc.js';
 
 /** Something that can be called, as found among the exports of a module. */
 export interface Callable {
@@ -261,7 +264,7 @@ function readParameters(ts: Compiler, checker: ts.TypeChecker, { slots, doc }: F
   const required: string[] = [];
   let whole: JsonSchema | undefined;
   let current = '';
-  const reader = createTypeReader(ts, checker, node, 'in', (path, problem) => onLeftOut(`${current}${path}`, problem));
+  const reader = new TypeConverter(ts, checker, node, 'in', (path, problem) => onLeftOut(`${current}${path}`, problem));
   const given = slots.filter(({ type, parameter }) => injectedKind(checker, type, parameter) === undefined);
   for (const { name: own, type, parameter, optional, doc: documented } of slots) {
     const injected = injectedKind(checker, type, parameter);
@@ -277,7 +280,7 @@ function readParameters(ts: Compiler, checker: ts.TypeChecker, { slots, doc }: F
     current = name;
     let converted: Converted;
     try {
-      converted = about(name, () => reader.convert(type, !optional));
+      converted = about(name, () => reader.convertRoot(type, !optional));
     } catch (error) {
       if (!(error instanceof Unreadable) || !optional) throw error;
       // What need not be given and cannot be expressed is left out; the function is offered all the same.
@@ -345,8 +348,8 @@ function readReturn(ts: Compiler, checker: ts.TypeChecker, { returned: type, doc
   if (isLibrary && mimeType !== undefined && /^(?:Uint8Array|Buffer|ArrayBuffer|ReadableStream|Readable)$/.test(name))
     return { returns: { as: 'media', mimeType } };
 
-  const reader = createTypeReader(ts, checker, node, 'out', () => undefined);
-  const { schema } = about('the return value', () => reader.convert(type));
+  const reader = new TypeConverter(ts, checker, node, 'out', () => undefined);
+  const { schema } = about('the return value', () => reader.convertRoot(type));
   const { schemas } = reader.takeDefinitions();
   const definitions = schemas && { $defs: schemas };
   const described = withDoc(schema, doc.returns, {});

@@ -5,7 +5,7 @@ import { isPackageName } from './package-name.js';
 import { createProgram, filesOf, isLibraryFile, typesOf } from './program.js';
 import { readFunction, type Callable } from './read-function.js';
 import type { FunctionShape, ModuleShape, UnreadableExport } from './shape.js';
-import { Unreadable } from './type-schema.js';
+import { Unreadable } from './converted.js';
 import { JexoError } from '../../errors.js';
 
 export interface ReadModule extends ModuleShape {

@@ -1,3 +1,4 @@
+import { propertiesOf, requiredOf } from '../../protocol/json-schema.js';
 import { fileURLToPath } from 'node:url';
 import { choose, type Choice } from '../../offers/choose.js';
 import type { Offer } from '../../offers/offer.js';
@@ -141,14 +142,13 @@ function toOffer(shape: FunctionShape, run: AnyFunction): Offer {
       const input = asTexts(shape.input);
       const made = prompt(
         name,
-        { ...described, ...(Object.keys((input.properties ?? {}) as object).length > 0 && { input }) },
+        { ...described, ...(Object.keys(propertiesOf(input)).length > 0 && { input }) },
         (given, call) => invoke(shape, run, fromTexts(given as Record<string, unknown>, shape.input), call) as string,
       );
       return { ...made, ...found };
     }
     case 'resource': {
-      if (Object.keys((shape.input.properties ?? {}) as object).length > 0)
-        throw wrongUri(shape, 'takes parameters, but its URI has no variables');
+      if (Object.keys(propertiesOf(shape.input)).length > 0) throw wrongUri(shape, 'takes parameters, but its URI has no variables');
       const made = resource(shape.uri!, { ...described, name, ...mime(shape) }, (_request, call) => invoke(shape, run, {}, call) as string);
       return { ...made, ...found };
     }
@@ -158,7 +158,7 @@ function toOffer(shape: FunctionShape, run: AnyFunction): Offer {
         { ...described, name, ...mime(shape) },
         (variables, call) => invoke(shape, run, fromTexts(variables, shape.input), call) as string,
       );
-      const missing = ((shape.input.required ?? []) as string[]).filter((each) => !made.template.variables.includes(each));
+      const missing = requiredOf(shape.input).filter((each) => !made.template.variables.includes(each));
       if (missing.length > 0) throw wrongUri(shape, `takes ${missing.join(', ')}, which its URI does not name`);
       return { ...made, ...found };
     }
@@ -177,7 +177,7 @@ function wrongUri({ name, uri }: FunctionShape, why: string): JexoError {
 
 /** A prompt's arguments, and a URI's variables, are texts: their schema says so, and what it said before stays in words. */
 function asTexts(schema: JsonSchema): JsonSchema {
-  const properties = Object.entries((schema.properties ?? {}) as Record<string, JsonSchema>).map(([key, property]) => {
+  const properties = Object.entries(propertiesOf(schema)).map(([key, property]) => {
     const { description, title } = property;
     const isText = property.type === 'string' && (property.enum === undefined || Array.isArray(property.enum));
     return [
@@ -190,7 +190,7 @@ function asTexts(schema: JsonSchema): JsonSchema {
 
 /** Reads texts as the kinds the function takes. */
 function fromTexts(texts: Readonly<Record<string, unknown>>, schema: JsonSchema): Record<string, unknown> {
-  const properties = (schema.properties ?? {}) as Record<string, JsonSchema>;
+  const properties = propertiesOf(schema);
   return Object.fromEntries(
     Object.entries(texts).map(([key, value]) => [key, typeof value === 'string' ? fromText(value, properties[key]) : value]),
   );

@@ -1,3 +1,4 @@
+import type { JsonType } from '../../protocol/json-schema.js';
 import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { discriminatorOf, findKinds, told, withKinds } from './discriminator.js';
@@ -164,7 +165,7 @@ export function schemaConverter(document: RestDocument): SchemaConverter {
 /** What is left of a schema below the depth it is cut at. */
 function outline({ type, description, title }: Node): JsonSchema {
   const about = typeof description === 'string' ? description : typeof title === 'string' ? title : undefined;
-  const kind = [type].flat().every((each) => typeof each === 'string') ? type : undefined;
+  const kind = [type].flat().every((each) => typeof each === 'string') ? (type as JsonType | readonly JsonType[]) : undefined;
   return { ...(kind !== undefined && { type: kind }), ...(about !== undefined && { description: cutText(about, 80) }) };
 }
 

@@ -1,3 +1,4 @@
+import { propertiesOf, requiredOf } from '../../protocol/json-schema.js';
 import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import type { Converting, Node } from './convert-schema.js';
@@ -56,15 +57,17 @@ export function told(schema: JsonSchema, branch: unknown, discriminator: Discrim
     .filter(([, target]) => typeof target === 'string' && lastStep(target) === name)
     .map(([value]) => value);
   const values = mapped.length > 0 ? mapped : [name];
-  const own = (schema.properties as Record<string, JsonSchema> | undefined)?.[propertyName];
+  const own = propertiesOf(schema)[propertyName];
   const { enum: allowed, default: _, examples: __, ...rest } = own ?? {};
   // Some documents write other values than the standard has them mean: what the field itself allows is right then.
   const isDenied = rest.const !== undefined || (Array.isArray(allowed) && !values.some((value) => allowed.includes(value)));
-  const property = isDenied ? own : { ...rest, type: 'string', ...(values.length === 1 ? { const: values[0] } : { enum: values }) };
+  const property: JsonSchema | undefined = isDenied
+    ? own
+    : { ...rest, type: 'string', ...(values.length === 1 ? { const: values[0] } : { enum: values }) };
   return {
     ...schema,
-    properties: { ...(schema.properties as object | undefined), [propertyName]: property },
-    required: [...new Set([...((schema.required as string[] | undefined) ?? []), propertyName])],
+    properties: { ...schema.properties, ...(property !== undefined && { [propertyName]: property }) },
+    required: [...new Set([...requiredOf(schema), propertyName])],
   };
 }
 function lastStep(ref: string): string {

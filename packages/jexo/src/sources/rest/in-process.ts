@@ -212,7 +212,7 @@ function objectOf(schema: JsonSchema): JsonSchema {
   return schema.type === undefined && isRecord(schema.properties)
     ? { ...schema, type: 'object' }
     : schema.type === undefined && schema.$ref === undefined && schema.anyOf === undefined && schema.oneOf === undefined
-      ? { type: 'object', properties: schema }
+      ? { type: 'object', properties: schema as Readonly<Record<string, JsonSchema>> }
       : schema;
 }
 

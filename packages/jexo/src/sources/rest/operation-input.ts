@@ -1,3 +1,4 @@
+import { requiredOf } from '../../protocol/json-schema.js';
 import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { type SchemaConverter } from './convert-schema.js';
@@ -76,7 +77,7 @@ export function operationInput(
       Object.keys(schema.properties).length > 0 &&
       schema.additionalProperties === undefined;
     if (isFlat || (isForm && isRecord(schema.properties))) {
-      const required = new Set(body.required || isForm ? ((schema.required ?? []) as string[]) : []);
+      const required = new Set(body.required || isForm ? requiredOf(schema) : []);
       for (const [name, property] of Object.entries(schema.properties as Record<string, JsonSchema>)) {
         if (isForm && holdsBytes(property)) binary.add(name);
         fields.push({ name, place: 'body', target: { field: name }, schema: forCaller(property), required: required.has(name) });

@@ -1,3 +1,4 @@
+import { propertiesOf } from '../../protocol/json-schema.js';
 import type { Answer } from '../../offers/answer.js';
 import type { Call } from '../../offers/call.js';
 import { lazySchema, type CompiledSchema } from '../../offers/schema.js';
@@ -133,8 +134,6 @@ function requester({ operation, upstream, options, settings, base }: Preparation
   };
   return { first, pages };
 }
-
-const propertiesOf = (schema: JsonSchema) => (schema.properties ?? {}) as Record<string, JsonSchema>;
 
 /** What a caller may say beside the operation's own inputs, which go before. */
 function extraInputs(schema: JsonSchema, pages: number | undefined, choosesFields: boolean): Record<string, JsonSchema> {

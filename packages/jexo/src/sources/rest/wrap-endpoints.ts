@@ -125,7 +125,7 @@ function parametersOf(place: string, fields: Fields | undefined, at: string): ob
     required?: string[];
   };
   return Object.entries(properties).map(([name, schema]) => {
-    const { required: own, ...rest } = schema as JsonSchema & { required?: unknown };
+    const { required: own, ...rest } = schema as Omit<JsonSchema, 'required'> & { readonly required?: unknown };
     const isRequired = place === 'path' || (isSchema ? (required ?? []).includes(name) : own === true);
     return {
       name,

@@ -1,0 +1,108 @@
+import type { Revision } from '../protocol/revisions.js';
+import type {
+  CallToolResult,
+  ClientCapabilities,
+  Completion,
+  CompletionRef,
+  GetPromptResult,
+  Implementation,
+  InitializeResult,
+  LogLevel,
+  LogMessage,
+  ProgressUpdate,
+  Prompt,
+  ReadResourceResult,
+  Resource,
+  ResourceTemplate,
+  Root,
+  Task,
+  Tool,
+} from '../protocol/types.js';
+import type { ServerAnswers } from './answer-server.js';
+import type { TaskHandle } from './task-handle.js';
+
+export interface ClientOptions extends ServerAnswers {
+  /** What the client calls itself. */
+  readonly info?: Implementation;
+  /** The revision to ask for. Default: the newest. */
+  readonly revision?: Revision;
+  /** Milliseconds to wait for an answer, for every request that says nothing else. Default 60,000. */
+  readonly timeoutMs?: number;
+  /** Ends the attempt to connect when it fires, and closes what was opened. Later it does nothing. */
+  readonly signal?: AbortSignal;
+  /** Declared to the server beside what the handlers here are for: features that both sides have agreed on outside the standard. */
+  readonly capabilities?: Pick<ClientCapabilities, 'experimental' | 'extensions'>;
+  /** Milliseconds between pings; a server that does not answer one is taken for gone. Default: none are sent. */
+  readonly pingEveryMs?: number;
+  readonly onLog?: (message: LogMessage) => void;
+  /** A list of the server has changed; listing again gives the new one. */
+  readonly onToolsChanged?: () => void;
+  readonly onResourcesChanged?: () => void;
+  readonly onPromptsChanged?: () => void;
+  /** A person is done with a page the server sent them to. */
+  readonly onPageDone?: (id: string) => void;
+  /** How a task stands; a courtesy of some servers, so do not rely on it. */
+  readonly onTask?: (task: Task) => void;
+  /** The server had forgotten the session, and a new one has been made; subscriptions have been renewed. */
+  readonly onRenewed?: () => void;
+  /** Something departs from the protocol in a way that can be lived with: what is wrong is left out, and named here. */
+  readonly onDeviation?: (account: string) => void;
+  /** The connection has ended; with an error when nobody asked for it. */
+  readonly onClosed?: (error?: Error) => void;
+}
+
+export interface CallOptions {
+  /** Milliseconds without an answer or a progress notice. */
+  readonly timeoutMs?: number;
+  /** Milliseconds at most, whatever the progress. */
+  readonly maxTimeoutMs?: number;
+  readonly signal?: AbortSignal;
+  readonly onProgress?: (update: ProgressUpdate) => void;
+}
+
+/** A connection to one server. Every method throws RpcError when the server answers with an error, and JexoError otherwise. */
+export interface Client {
+  readonly address: string;
+  /** What both sides agreed on: revision, the server's name, capabilities and instructions. */
+  readonly server: InitializeResult;
+  /** All tools, page after page. */
+  tools(options?: CallOptions): Promise<readonly Tool[]>;
+  /**
+   * Calls a tool. A failure of the tool itself is a result with `isError: true`. A tool that must be run as a task is.
+   * @throws JexoError JEXO_OUTPUT_INVALID when a structured answer does not fit the schema the server gave for it
+   * @example
+   * const { structuredContent } = await client.call('mix_syrup', { colonies: 12 });
+   */
+  call(name: string, input?: Record<string, unknown>, options?: CallOptions): Promise<CallToolResult>;
+  /**
+   * Starts a call as a task and gives its handle (Tasks, 2025-11-25).
+   * @param options.ttlMs how long the server should keep it, in milliseconds
+   * @throws JexoError JEXO_NOT_SUPPORTED
+   */
+  callAsTask(name: string, input?: Record<string, unknown>, options?: CallOptions & { readonly ttlMs?: number }): Promise<TaskHandle>;
+  /** Takes up a task again by its id, after a reconnect for one. */
+  task(id: string): TaskHandle;
+  tasks(options?: CallOptions): Promise<readonly Task[]>;
+  resources(options?: CallOptions): Promise<readonly Resource[]>;
+  templates(options?: CallOptions): Promise<readonly ResourceTemplate[]>;
+  read(uri: string, options?: CallOptions): Promise<ReadResourceResult>;
+  /** Subscribes: `changed` is called with the URI whenever the resource, or one below it, has changed. Returns how to stop. */
+  watch(uri: string, changed: (uri: string) => void): Promise<() => Promise<void>>;
+  prompts(options?: CallOptions): Promise<readonly Prompt[]>;
+  prompt(name: string, input?: Record<string, string>, options?: CallOptions): Promise<GetPromptResult>;
+  /** Suggestions for one argument of a prompt or one variable of a template; `known` are those already filled in. */
+  complete(
+    ref: CompletionRef,
+    argument: { readonly name: string; readonly value: string },
+    known?: Record<string, string>,
+    options?: CallOptions,
+  ): Promise<Completion>;
+  ping(options?: CallOptions): Promise<void>;
+  setLogLevel(level: LogLevel): Promise<void>;
+  /**
+   * Names other roots, and tells the server.
+   * @throws JexoError JEXO_NOT_SUPPORTED when no roots were given on connecting, JEXO_DEFINITION for a URI that is no file's
+   */
+  setRoots(roots: readonly Root[]): void;
+  close(): Promise<void>;
+}
