@@ -50,6 +50,7 @@ export const catalogue = {
   JEXO_PACK: { exit: 3, next: 'Mend what is named above, then pack again.' },
 } as const;
 
+/** The codes of all errors that Jexo raises. */
 export type JexoErrorCode = keyof typeof catalogue;
 
 export interface JexoErrorDetails {
@@ -71,10 +72,15 @@ export interface JexoErrorDetails {
  * }
  */
 export class JexoError extends Error {
+  /** Always `JexoError`. */
   override readonly name = 'JexoError';
+  /** A stable code: scripts may rely on it. */
   readonly code: JexoErrorCode;
+  /** Where it happened: a file with its line, a field, a URL. */
   readonly where: string | undefined;
+  /** What to do next, in a sentence. */
   readonly next: string;
+  /** Machine-readable detail. */
   readonly data: unknown;
 
   constructor(code: JexoErrorCode, message: string, details: JexoErrorDetails = {}) {
@@ -85,6 +91,7 @@ export class JexoError extends Error {
     this.data = details.data;
   }
 
+  /** As `--json` prints it. */
   toJSON(): object {
     return { code: this.code, message: this.message, where: this.where, next: this.next, data: this.data };
   }

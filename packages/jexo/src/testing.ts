@@ -131,9 +131,13 @@ export const matchers = {
 
 /** The same as types, for the runner's own `expect`: see docs/testing.md. */
 export interface JexoMatchers<R = unknown> {
+  /** Passes when a call answers with this value. */
   toAnswer(expected: unknown): R;
+  /** Passes when a call fails, with words that fit. */
   toFail(expected?: string | RegExp): R;
+  /** Passes when a server offers a tool of this name. */
   toOffer(...names: string[]): Promise<R>;
+  /** Passes when `jexo check` finds nothing severe. */
   toPassCheck(options?: { readonly from?: Severity; readonly silences?: readonly Silence[] }): Promise<R>;
 }
 

@@ -23,30 +23,40 @@ export interface Asker {
 
 /** A question of the server for a person. Always show who asks, and always let them decline or close it. */
 export interface FormQuestion {
+  /** The question itself. */
   readonly message: string;
   /** Flat: texts, numbers, yes or no, choices. */
   readonly requestedSchema: JsonSchema;
+  /** Who asks. */
   readonly asker: Asker;
+  /** Fires when nobody waits for the answer any more. */
   readonly signal: AbortSignal;
 }
 /** A page the server wants a person to visit. Show the whole address and open it only when they agree. */
 export interface PageQuestion {
+  /** Why the person should visit it. */
   readonly message: string;
+  /** The page’s address. */
   readonly url: string;
+  /** By which the server says that the person is done. */
   readonly elicitationId: string;
   /** What a person should know of the address, as sentences: that it is not encrypted, that letters may deceive. */
   readonly warnings: readonly string[];
+  /** Who asks. */
   readonly asker: Asker;
+  /** Fires when nobody waits for the answer any more. */
   readonly signal: AbortSignal;
 }
 type Answered<T> = T | Promise<T>;
 
 /** What the client does for the server. Only what is given here is declared to it. */
 export interface ServerAnswers {
+  /** Questions for the person at the client. */
   readonly elicitation?: {
     readonly form?: (question: FormQuestion) => Answered<ElicitResult>;
     readonly url?: (question: PageQuestion) => Answered<Pick<ElicitResult, 'action'>>;
   };
+  /** Requests for the model behind the client. */
   readonly sampling?: {
     /** Throw `RpcError(errorCodes.userRejected, …)` when the person refuses. */
     readonly create: (request: CreateMessageParams, signal: AbortSignal, asker: Asker) => Answered<CreateMessageResult>;
@@ -85,6 +95,7 @@ export interface ServerAnswering {
 }
 
 /** The handlers for what servers ask of a client, and the capabilities that go with them. */
+// eslint-disable-next-line max-lines-per-function -- the handlers share what has been declared
 export function answerServer({ elicitation, sampling, roots }: ServerAnswers, pages: Pages, running: Running): ServerAnswering {
   let named = checkRoots(roots ?? []);
   const requests = new Map<string, RequestHandler>([['ping', () => ({})]]);

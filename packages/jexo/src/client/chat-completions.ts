@@ -5,6 +5,7 @@ import { isRecord } from '../protocol/is-record.js';
 import { createParser } from 'eventsource-parser';
 import type { Model, Move, TalkEntry, ToolCall, Turn } from './model.js';
 
+/** How a model service is reached. */
 export interface ChatCompletionsOptions {
   /** Where the service is, up to and without `/chat/completions`, as `https://models.example/v1`; a query stays where it is. */
   readonly baseUrl: string;

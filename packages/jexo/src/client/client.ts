@@ -21,6 +21,7 @@ import type {
 import type { ServerAnswers } from './answer-server.js';
 import type { TaskHandle } from './task-handle.js';
 
+/** What a client calls itself, does for the server, and is told. */
 export interface ClientOptions extends ServerAnswers {
   /** What the client calls itself. */
   readonly info?: Implementation;
@@ -34,10 +35,13 @@ export interface ClientOptions extends ServerAnswers {
   readonly capabilities?: Pick<ClientCapabilities, 'experimental' | 'extensions'>;
   /** Milliseconds between pings; a server that does not answer one is taken for gone. Default: none are sent. */
   readonly pingEveryMs?: number;
+  /** A log message of the server. */
   readonly onLog?: (message: LogMessage) => void;
   /** A list of the server has changed; listing again gives the new one. */
   readonly onToolsChanged?: () => void;
+  /** The list of resources or templates has changed. */
   readonly onResourcesChanged?: () => void;
+  /** The list of prompts has changed. */
   readonly onPromptsChanged?: () => void;
   /** A person is done with a page the server sent them to. */
   readonly onPageDone?: (id: string) => void;
@@ -51,17 +55,21 @@ export interface ClientOptions extends ServerAnswers {
   readonly onClosed?: (error?: Error) => void;
 }
 
+/** How long a request may take, and how to give it up. */
 export interface CallOptions {
   /** Milliseconds without an answer or a progress notice. */
   readonly timeoutMs?: number;
   /** Milliseconds at most, whatever the progress. */
   readonly maxTimeoutMs?: number;
+  /** Cancels the request on the server when it fires. */
   readonly signal?: AbortSignal;
+  /** Called with the server’s progress notices. */
   readonly onProgress?: (update: ProgressUpdate) => void;
 }
 
 /** A connection to one server. Every method throws RpcError when the server answers with an error, and JexoError otherwise. */
 export interface Client {
+  /** Where the server is, as a person writes it. */
   readonly address: string;
   /** What both sides agreed on: revision, the server's name, capabilities and instructions. */
   readonly server: InitializeResult;
@@ -82,13 +90,19 @@ export interface Client {
   callAsTask(name: string, input?: Record<string, unknown>, options?: CallOptions & { readonly ttlMs?: number }): Promise<TaskHandle>;
   /** Takes up a task again by its id, after a reconnect for one. */
   task(id: string): TaskHandle;
+  /** All tasks of this requester that the server keeps. */
   tasks(options?: CallOptions): Promise<readonly Task[]>;
+  /** All resources, page after page. */
   resources(options?: CallOptions): Promise<readonly Resource[]>;
+  /** All resource templates, page after page. */
   templates(options?: CallOptions): Promise<readonly ResourceTemplate[]>;
+  /** Reads a resource. */
   read(uri: string, options?: CallOptions): Promise<ReadResourceResult>;
   /** Subscribes: `changed` is called with the URI whenever the resource, or one below it, has changed. Returns how to stop. */
   watch(uri: string, changed: (uri: string) => void): Promise<() => Promise<void>>;
+  /** All prompts, page after page. */
   prompts(options?: CallOptions): Promise<readonly Prompt[]>;
+  /** Renders a prompt. */
   prompt(name: string, input?: Record<string, string>, options?: CallOptions): Promise<GetPromptResult>;
   /** Suggestions for one argument of a prompt or one variable of a template; `known` are those already filled in. */
   complete(
@@ -97,12 +111,15 @@ export interface Client {
     known?: Record<string, string>,
     options?: CallOptions,
   ): Promise<Completion>;
+  /** Asks whether the server is there. */
   ping(options?: CallOptions): Promise<void>;
+  /** Says which log messages the server should send. */
   setLogLevel(level: LogLevel): Promise<void>;
   /**
    * Names other roots, and tells the server.
    * @throws JexoError JEXO_NOT_SUPPORTED when no roots were given on connecting, JEXO_DEFINITION for a URI that is no file's
    */
   setRoots(roots: readonly Root[]): void;
+  /** Ends the session and the connection. */
   close(): Promise<void>;
 }

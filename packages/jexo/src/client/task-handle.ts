@@ -6,6 +6,7 @@ import type { Ask, ClientSession } from './session.js';
 
 /** A call that goes on by itself on the server. */
 export interface TaskHandle {
+  /** By which the task is asked for, also later and over another connection. */
   readonly id: string;
   /** How it stands now. */
   status(options?: CallOptions): Promise<Task>;
@@ -14,6 +15,7 @@ export interface TaskHandle {
    * @throws RpcError when the task failed or was cancelled
    */
   result(options?: CallOptions): Promise<CallToolResult>;
+  /** Stops the task on the server. */
   cancel(options?: CallOptions): Promise<Task>;
   /** Asks how it stands, no faster than the server suggests, until it has ended or wants an answer. */
   poll(onStatus: (task: Task) => void, options?: CallOptions): Promise<Task>;

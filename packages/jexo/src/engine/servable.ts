@@ -6,7 +6,9 @@ import type { Peer } from './peer.js';
 
 /** What a transport needs to open one session of a server. */
 export interface SessionOptions {
+  /** The way out for messages that belong to no request. */
   readonly outlet: Channel;
+  /** Where the session takes its time from. */
   readonly clock: Clock;
   /** An unguessable id, for transports that have sessions. */
   readonly sessionId?: string;
@@ -24,6 +26,7 @@ export interface SessionOptions {
   readonly onState?: (record: SessionRecord) => void;
 }
 
+/** Who is calling, as far as the transport and `authenticate` can tell. */
 export interface Caller {
   /** How the call came: over stdio, HTTP or in memory. */
   readonly transport: 'stdio' | 'http' | 'memory';
@@ -41,9 +44,11 @@ export interface Caller {
 
 /** A server as a value. A transport opens sessions on it; it starts nothing by itself. */
 export interface Servable {
+  /** What the server calls itself. */
   readonly info: Implementation;
   /** Reads what the sources offer. Safe to call again; a failure is thrown to every caller. */
   ready(options?: ReadyOptions): Promise<void>;
+  /** Opens a session. */
   open(options: SessionOptions): Peer;
   /**
    * Ends all sessions and tasks, and closes the sources. It may be served again: the sources are read anew then.
@@ -52,9 +57,11 @@ export interface Servable {
   close(): Promise<void>;
 }
 
+/** How the sources are read for the first time. */
 export interface ReadyOptions {
   /** Where sources look up their settings. Default: the environment of the process. */
   readonly settings?: Readonly<Record<string, string | undefined>>;
+  /** Gives the wait up when it fires. */
   readonly signal?: AbortSignal;
   /** How far a long read is. */
   readonly progress?: (done: number, total?: number, message?: string) => void;

@@ -8,13 +8,19 @@ export type MaybePromise<T> = T | Promise<T>;
 
 /** What outlives the process of one session: enough to go on with it in another one. */
 export interface SessionRecord {
+  /** The session’s id, which is a secret. */
   readonly id: string;
+  /** The revision both sides agreed on. */
   readonly revision: Revision;
+  /** What the client calls itself. */
   readonly client: Implementation | undefined;
+  /** What the client declared. */
   readonly capabilities: ClientCapabilities;
+  /** Who began the session. */
   readonly caller: Caller;
   /** What the client was told the server can do. */
   readonly declared: ServerCapabilities | undefined;
+  /** The least level of log messages the client wants. */
   readonly logLevel: LogLevel;
   /** URIs of resources the client has subscribed to. */
   readonly subscriptions: readonly string[];
@@ -22,18 +28,23 @@ export interface SessionRecord {
   readonly pages: readonly string[];
 }
 
+/** Keeps sessions, so that one may go on in another process. */
 export interface SessionStore {
   /** Keeps the record, in place of an earlier one of the same id. */
   save(record: SessionRecord): MaybePromise<void>;
+  /** Undefined for a session that has ended or never was. */
   load(id: string): MaybePromise<SessionRecord | undefined>;
+  /** Forgets a session that has ended. */
   delete(id: string): MaybePromise<void>;
 }
 
 /** One event of a stream, as it was written. */
 export interface KeptEvent {
+  /** The number of its stream within the session. */
   readonly stream: number;
   /** Counts up from 1 within its stream. */
   readonly seq: number;
+  /** The event as it stands on the wire, its id included. */
   readonly text: string;
 }
 
@@ -41,6 +52,7 @@ export interface KeptEvent {
 export interface EventStore {
   /** Says that a stream has been opened. */
   begin(session: string, stream: number): MaybePromise<void>;
+  /** Keeps an event of a stream that has been begun. */
   append(session: string, event: KeptEvent): MaybePromise<void>;
   /** Says that no further event will come on a stream. */
   end(session: string, stream: number): MaybePromise<void>;
@@ -49,8 +61,11 @@ export interface EventStore {
   /** Forgets all events of a session. */
   forget(session: string): MaybePromise<void>;
 }
+/** What is left of a stream for a client that comes back. */
 export interface StreamRest {
+  /** In the order in which they were written. */
   readonly events: readonly KeptEvent[];
+  /** True when nothing more will come. */
   readonly isEnded: boolean;
 }
 
@@ -64,19 +79,25 @@ export interface Bus {
 
 /** A task as it stands, with its outcome once it has one. */
 export interface TaskRecord {
+  /** The task as requesters see it. */
   readonly task: Task;
   /** Whom it belongs to. */
   readonly owner: string;
+  /** The result of one that is completed. */
   readonly result?: object;
+  /** The error of one that failed or was cancelled. */
   readonly error?: ErrorObject;
 }
 
+/** Keeps tasks, so that another process may be asked for them. */
 export interface TaskStore {
   /** Keeps the record, in place of an earlier one of the same id. */
   save(record: TaskRecord): MaybePromise<void>;
+  /** Undefined for a task that is not known or has expired. */
   load(id: string): MaybePromise<TaskRecord | undefined>;
   /** In the order in which they were begun. */
   list(owner: string): MaybePromise<readonly TaskRecord[]>;
+  /** Forgets a task whose time has run out. */
   delete(id: string): MaybePromise<void>;
 }
 
@@ -88,10 +109,15 @@ export interface LimitStore {
 
 /** Where a served server keeps what must outlive a request. One store may serve several processes. */
 export interface Store {
+  /** Sessions of HTTP clients. */
   readonly sessions: SessionStore;
+  /** Events that a client may have missed. */
   readonly events: EventStore;
+  /** Messages between processes. */
   readonly bus: Bus;
+  /** Tasks, running and done. */
   readonly tasks: TaskStore;
+  /** Counts of what may only be done so often. */
   readonly limits: LimitStore;
   /** Lets go of connections. */
   close(): MaybePromise<void>;

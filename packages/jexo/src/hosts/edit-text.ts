@@ -38,6 +38,7 @@ const eolOf = (text: string) => (text.includes('\r\n') ? '\r\n' : '\n');
 const lineAt = (text: string, offset: number) => text.slice(0, offset).split('\n').length;
 const indentAt = (text: string, offset: number) => /^[ \t]*/.exec(text.slice(text.lastIndexOf('\n', offset - 1) + 1, offset))![0];
 
+// eslint-disable-next-line max-lines-per-function -- the edits share one parsed text
 function jsonText(whole: string, file: string): HostText {
   const bom = whole.startsWith('\uFEFF') ? '\uFEFF' : '';
   const text = whole.slice(bom.length);

@@ -25,6 +25,7 @@ export interface BenchCalls {
 }
 
 /** @param clientOf the client of a connection; undefined while it is not connected @throws RangeError for an unknown one */
+// eslint-disable-next-line max-lines-per-function -- the operations share the sheets
 export function createBenchCalls(
   maxCalls: number,
   clientOf: (connection: number) => Client | undefined,

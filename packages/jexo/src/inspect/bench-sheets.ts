@@ -67,6 +67,7 @@ export interface BenchSheets {
 }
 
 /** Call sheets and request sheets on the bench; `model` is asked where a person wants it rather than the stand-in. */
+// eslint-disable-next-line max-lines-per-function -- the operations share one bench
 export function createBenchSheets(bench: Bench, store: SheetStore, model?: Model): BenchSheets {
   const requireModel = (): Model => {
     if (model !== undefined) return model;

@@ -10,6 +10,7 @@ import { createRecorder } from './recorder.js';
 const keptLines = 2000;
 
 /** The computation behind the inspector page: its connections, their shelves, the calls and the trace. */
+// eslint-disable-next-line max-lines-per-function -- the operations share the connections
 export function createBench({ open, show, maxCalls = 200 }: BenchOptions): Bench {
   const recorder = createRecorder();
   const subscribers = new Set<(event: BenchEvent) => void>();

@@ -86,131 +86,151 @@ export function createConnection(
   answers: Pick<ClientOptions, 'elicitation' | 'sampling'>,
   listener: ConnectionListener,
 ): Connection {
-  let client: Client | undefined;
-  let end: (() => void) | undefined;
-  let origins: Opened['origins'];
-  let generation = 0;
+  return new BenchConnection(first, open, answers, listener);
+}
+
+class BenchConnection implements Connection {
+  client: Client | undefined;
+  state: ConnectionState;
+  private end: (() => void) | undefined;
+  private origins: Opened['origins'];
+  /** Counts the attempts to connect: what an earlier one brings comes too late. */
+  private generation = 0;
   /** The shelf as a person last saw it. */
-  let looked: readonly ShelfItem[] | undefined;
-  const watches = new Map<string, () => Promise<void>>();
-  let state: ConnectionState = {
-    ...first,
-    status: 'closed',
-    clientCapabilities: { elicitation: { form: {}, url: {} }, sampling: {}, roots: { listChanged: true } },
-    shelf: [],
-    removed: [],
-    omitted: [],
-    roots: [],
-    watched: [],
-    deviations: [],
-  };
-  const become = (next: Partial<ConnectionState>) => {
-    const { trouble: _, ...kept } = state;
-    state = { ...kept, ...next };
-    listener.state(state);
-  };
-  const list = async (mine: number) => {
+  private looked: readonly ShelfItem[] | undefined;
+  /** A save that could not be loaded is told beside the shelf, which stays. */
+  private lastTrouble: Trouble | undefined;
+  private readonly watches = new Map<string, () => Promise<void>>();
+
+  constructor(
+    first: Pick<ConnectionState, 'id' | 'shown' | 'spec'>,
+    private readonly open: Open,
+    private readonly answers: Pick<ClientOptions, 'elicitation' | 'sampling'>,
+    private readonly listener: ConnectionListener,
+  ) {
+    this.state = {
+      ...first,
+      status: 'closed',
+      clientCapabilities: { elicitation: { form: {}, url: {} }, sampling: {}, roots: { listChanged: true } },
+      shelf: [],
+      removed: [],
+      omitted: [],
+      roots: [],
+      watched: [],
+      deviations: [],
+    };
+  }
+
+  async connect(): Promise<void> {
+    const mine = ++this.generation;
+    this.end?.();
+    await this.client?.close();
+    this.client = undefined;
+    this.watches.clear();
+    this.lastTrouble = undefined;
+    this.become({ status: 'connecting', watched: [], deviations: [] });
     const start = performance.now();
     try {
-      const shelf = await listShelf(client!, (await origins?.()) ?? {});
-      if (mine !== generation) return;
-      const marked = markChanges(looked, shelf);
-      looked ??= shelf;
-      become({
+      const opened = await this.open(this.state.spec, this.optionsFor(mine));
+      if (mine !== this.generation) {
+        opened.end?.();
+        return await opened.client.close();
+      }
+      this.client = opened.client;
+      this.end = opened.end;
+      this.origins = opened.origins;
+      this.become({ server: opened.client.server, handshakeMs: performance.now() - start, omitted: opened.omitted });
+      await this.list(mine);
+    } catch (error) {
+      if (mine === this.generation) this.become({ status: 'failed', trouble: troubleOf(error) });
+    }
+  }
+
+  edit(spec: ConnectionSpec, shown: string): void {
+    this.become({ spec, shown });
+  }
+
+  seen(): void {
+    const { shelf, trouble } = this.state;
+    this.looked = shelf.map(({ mark: _, ...item }) => item);
+    this.become({ shelf: this.looked, removed: [], ...(trouble && { trouble }) });
+  }
+
+  setRoots(roots: readonly Root[]): void {
+    this.client?.setRoots(roots);
+    this.become({ roots });
+  }
+
+  async watch(uri: string, on: boolean): Promise<void> {
+    const { client, watches } = this;
+    if (on && client !== undefined && !watches.has(uri))
+      watches.set(uri, await client.watch(uri, (changed) => this.listener.updated(changed)));
+    else if (!on) {
+      const stop = watches.get(uri);
+      watches.delete(uri);
+      await stop?.();
+    }
+    this.become({ watched: [...watches.keys()] });
+  }
+
+  async close(): Promise<void> {
+    this.generation++;
+    this.end?.();
+    this.end = undefined;
+    await this.client?.close();
+    this.client = undefined;
+    this.become({ status: 'closed' });
+  }
+
+  private become(next: Partial<ConnectionState>): void {
+    const { trouble: _, ...kept } = this.state;
+    this.state = { ...kept, ...next };
+    this.listener.state(this.state);
+  }
+
+  private optionsFor(mine: number): OpenOptions {
+    const { listener } = this;
+    const judge = createWireJudge();
+    const isCurrent = () => mine === this.generation;
+    const listAgain = () => void this.list(mine);
+    return {
+      ...this.answers,
+      roots: this.state.roots,
+      tap: (event) => listener.wire(event, judge(event)),
+      onStderr: (line) => listener.stderr(line),
+      onLog: (message) => listener.log(message),
+      onToolsChanged: listAgain,
+      onResourcesChanged: listAgain,
+      onPromptsChanged: listAgain,
+      onDeviation: (account) => isCurrent() && this.become({ deviations: [...this.state.deviations, account].slice(-50) }),
+      onReloaded: (reloaded) => {
+        if (!isCurrent()) return;
+        this.lastTrouble = 'trouble' in reloaded ? reloaded.trouble : undefined;
+        this.become(reloaded);
+      },
+      onClosed: (error) => {
+        if (isCurrent() && this.state.status === 'connected')
+          this.become(error === undefined ? { status: 'closed' } : { status: 'failed', trouble: troubleOf(error) });
+      },
+    };
+  }
+
+  private async list(mine: number): Promise<void> {
+    const start = performance.now();
+    try {
+      const shelf = await listShelf(this.client!, (await this.origins?.()) ?? {});
+      if (mine !== this.generation) return;
+      const marked = markChanges(this.looked, shelf);
+      this.looked ??= shelf;
+      this.become({
         status: 'connected',
         shelf: marked.items,
         removed: marked.removed,
         listMs: performance.now() - start,
-        ...(lastTrouble && { trouble: lastTrouble }),
+        ...(this.lastTrouble && { trouble: this.lastTrouble }),
       });
     } catch (error) {
-      if (mine === generation) become({ status: 'failed', trouble: troubleOf(error) });
+      if (mine === this.generation) this.become({ status: 'failed', trouble: troubleOf(error) });
     }
-  };
-  /** A save that could not be loaded is told beside the shelf, which stays. */
-  let lastTrouble: Trouble | undefined;
-
-  const self: Connection = {
-    get state() {
-      return state;
-    },
-    get client() {
-      return client;
-    },
-    async connect() {
-      const mine = ++generation;
-      end?.();
-      await client?.close();
-      client = undefined;
-      watches.clear();
-      lastTrouble = undefined;
-      become({ status: 'connecting', watched: [], deviations: [] });
-      const start = performance.now();
-      const judge = createWireJudge();
-      const current = () => mine === generation;
-      try {
-        const opened = await open(state.spec, {
-          ...answers,
-          roots: state.roots,
-          tap: (event) => listener.wire(event, judge(event)),
-          onStderr: (line) => listener.stderr(line),
-          onLog: (message) => listener.log(message),
-          onToolsChanged: () => void list(mine),
-          onResourcesChanged: () => void list(mine),
-          onPromptsChanged: () => void list(mine),
-          onDeviation: (account) => current() && become({ deviations: [...state.deviations, account].slice(-50) }),
-          onReloaded(reloaded) {
-            if (!current()) return;
-            lastTrouble = 'trouble' in reloaded ? reloaded.trouble : undefined;
-            become(reloaded);
-          },
-          onClosed(error) {
-            if (current() && state.status === 'connected')
-              become(error === undefined ? { status: 'closed' } : { status: 'failed', trouble: troubleOf(error) });
-          },
-        });
-        if (!current()) {
-          opened.end?.();
-          return await opened.client.close();
-        }
-        client = opened.client;
-        end = opened.end;
-        origins = opened.origins;
-        become({ server: client.server, handshakeMs: performance.now() - start, omitted: opened.omitted });
-        await list(mine);
-      } catch (error) {
-        if (current()) become({ status: 'failed', trouble: troubleOf(error) });
-      }
-    },
-    edit(spec, shown) {
-      become({ spec, shown });
-    },
-    seen() {
-      looked = state.shelf.map(({ mark: _, ...item }) => item);
-      become({ shelf: looked, removed: [], ...(state.trouble && { trouble: state.trouble }) });
-    },
-    setRoots(roots) {
-      client?.setRoots(roots);
-      become({ roots });
-    },
-    async watch(uri, on) {
-      if (on && client !== undefined && !watches.has(uri))
-        watches.set(uri, await client.watch(uri, (changed) => listener.updated(changed)));
-      else if (!on) {
-        const stop = watches.get(uri);
-        watches.delete(uri);
-        await stop?.();
-      }
-      become({ watched: [...watches.keys()] });
-    },
-    async close() {
-      generation++;
-      end?.();
-      end = undefined;
-      await client?.close();
-      client = undefined;
-      become({ status: 'closed' });
-    },
-  };
-  return self;
+  }
 }

@@ -13,7 +13,9 @@ export interface WireEntry extends WireEvent {
   readonly wrong?: string;
 }
 
+/** Keeps the messages that passed. */
 export interface Recorder {
+  /** Keeps one message of a connection, with why it is wrong when it is. */
   record(connection: number, event: WireEvent, wrong?: string): void;
   /** Entries after `seq`, oldest first. */
   since(seq: number): readonly WireEntry[];

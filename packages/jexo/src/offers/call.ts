@@ -12,6 +12,7 @@ import type { ClientAbility, Session } from './session.js';
 /** How a person answered: with values, with a no, or by closing the question. */
 export type Asked<T> = { readonly action: 'accept'; readonly content: T } | { readonly action: 'decline' } | { readonly action: 'cancel' };
 
+/** How long a question to a person may stay open. */
 export interface AskOptions {
   /** Milliseconds to wait for the person. Default 10 minutes. */
   readonly timeoutMs?: number;

@@ -9,7 +9,9 @@ import { isSource, readParts, type NeededSetting, type Omission, type ReadContex
 
 /** One offer with the source it came from. */
 export interface Entry<O extends Offer = Offer> {
+  /** The offer itself. */
   readonly offer: O;
+  /** The name of its source; `server` for one written in place. */
   readonly source: string;
 }
 
@@ -17,12 +19,15 @@ type Page = (revision: Revision, cursor: unknown) => RawJson;
 
 /** All that a server offers at one moment. It never changes: a reload makes a new one. */
 export interface Catalogue {
+  /** By name. */
   readonly tools: ReadonlyMap<string, Entry<ToolOffer>>;
   /** By URI. */
   readonly resources: ReadonlyMap<string, Entry<ResourceOffer>>;
   /** By template text. */
   readonly templates: ReadonlyMap<string, Entry<TemplateOffer>>;
+  /** By name. */
   readonly prompts: ReadonlyMap<string, Entry<PromptOffer>>;
+  /** What could not be offered. */
   readonly omitted: readonly Omission[];
   /** Names of offers that were excluded by a choice. */
   readonly excluded: readonly string[];

@@ -3,6 +3,7 @@ import type { Completion } from '../protocol/types.js';
 import { nearest } from './nearest.js';
 import type { PromptOffer, TemplateOffer } from './offer.js';
 
+/** What a completer knows beside the text it completes. */
 export interface CompletionContext {
   /** Arguments or variables that are already known. */
   readonly arguments: Readonly<Record<string, string>>;

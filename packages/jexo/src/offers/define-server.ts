@@ -3,18 +3,18 @@ import type { Exchange } from '../engine/exchange.js';
 import { printFault } from '../engine/faults.js';
 import { Peer } from '../engine/peer.js';
 import type { Servable, SessionOptions } from '../engine/servable.js';
-import type { Store } from '../engine/store.js';
+import type { SessionRecord, Store } from '../engine/store.js';
 import { TaskBook } from '../engine/task-book.js';
 import { memoryStore } from '../stores/memory.js';
 import type { Catalogue } from './catalogue.js';
 import { checkDefinition, defaultMaxCalls, infoOf, type ServerDefinition } from './definition.js';
-import { createLiveCatalogue, type ListKind } from './live-catalogue.js';
+import { createLiveCatalogue, type ListKind, type LiveCatalogue } from './live-catalogue.js';
 import { compose } from './middleware.js';
 import { notificationHandlers, requestHandlers } from './request-handlers.js';
 import { requireResource } from './serve-offers.js';
 import { Session } from './session.js';
 import { readContext, type ReadContext } from './source.js';
-import { createSubscriptions } from './subscriptions.js';
+import { createSubscriptions, type Subscriptions } from './subscriptions.js';
 
 export type { ServerDefinition } from './definition.js';
 
@@ -26,6 +26,7 @@ export interface Server extends Servable {
   readonly [brand]: true;
   /** Makes `elder`, whose sessions go on, the one that hears what is said to this server. */
   readonly [succeed]: (elder: Server) => void;
+  /** The definition that holds now; `reload` changes it. */
   readonly definition: ServerDefinition;
   /** What is offered now. Reads the sources on first use. */
   catalogue(context?: Partial<ReadContext>): Promise<Catalogue>;
@@ -42,6 +43,7 @@ export interface Server extends Servable {
   pageDone(id: string): boolean;
 }
 
+/** True for what `defineServer` gives, of any copy of this package. */
 export function isServer(value: unknown): value is Server {
   return typeof value === 'object' && value !== null && brand in value;
 }
@@ -53,6 +55,7 @@ export function isServer(value: unknown): value is Server {
  * @example
  * export default defineServer({ name: 'alderwick-apiary', version: '1.0.0', offers: [wrapFunctions(hives)] });
  */
+// eslint-disable-next-line max-lines-per-function -- the members of a server share its state
 export function defineServer(definition: ServerDefinition): Server {
   checkDefinition(definition);
   let active = definition;
@@ -123,16 +126,8 @@ export function defineServer(definition: ServerDefinition): Server {
       const { outlet, clock, onFault = printFault, idPrefix } = options;
       const prefixed = idPrefix === undefined ? {} : { idPrefix };
       const peer = new Peer({ role: 'server', outlet, clock, requests, notifications, load, onFault, ...prefixed });
-      const store = tasks.join(peer, options.store);
-      const session = new Session({
-        peer,
-        id: options.sessionId ?? String(++sessionCount),
-        caller: options.caller ?? { transport: 'memory' },
-        limits: store.limits,
-        callsPerMinute: active.callsPerMinute,
-        logsPerSecond: active.logsPerSecond,
-        onState: options.onState && (() => options.onState!(session.record)),
-      });
+      const { limits } = tasks.join(peer, options.store);
+      const session = sessionFor(peer, options, active, limits, () => String(++sessionCount));
       sessions.set(peer, session);
       live.watch();
       peer.onClose(() => {
@@ -140,7 +135,7 @@ export function defineServer(definition: ServerDefinition): Server {
         subscriptions.drop(peer);
         if (sessions.size === 0) live.unwatch();
       });
-      if (options.resume !== undefined) resume(peer, session, options.resume);
+      if (options.resume !== undefined) resume(options.resume, { peer, session, live, subscriptions });
       return peer;
     },
     async close() {
@@ -150,22 +145,49 @@ export function defineServer(definition: ServerDefinition): Server {
     },
   };
 
-  /** A session that was begun elsewhere: its subscriptions hold here too, once the sources have been read. */
-  function resume(peer: Peer, session: Session, record: NonNullable<SessionOptions['resume']>): void {
-    session.resume(record);
-    const renew = (found: Catalogue) => {
-      for (const uri of record.subscriptions) {
-        try {
-          subscriptions.add(peer, uri, requireResource(found, uri));
-          session.noteSubscription(uri, true);
-        } catch {
-          // it is no longer offered
-        }
-      }
-    };
-    if (record.subscriptions.length > 0) live.get().then(renew, (error: unknown) => void peer.fault(error));
-  }
   return server;
+}
+
+function sessionFor(
+  peer: Peer,
+  { sessionId, caller = { transport: 'memory' }, onState }: SessionOptions,
+  { callsPerMinute, logsPerSecond }: ServerDefinition,
+  limits: Store['limits'],
+  nextId: () => string,
+): Session {
+  const session: Session = new Session({
+    peer,
+    id: sessionId ?? nextId(),
+    caller,
+    limits,
+    callsPerMinute,
+    logsPerSecond,
+    onState: onState && (() => onState(session.record)),
+  });
+  return session;
+}
+
+interface Resuming {
+  readonly peer: Peer;
+  readonly session: Session;
+  readonly live: LiveCatalogue;
+  readonly subscriptions: Subscriptions;
+}
+
+/** A session that was begun elsewhere: its subscriptions hold here too, once the sources have been read. */
+function resume(record: SessionRecord, { peer, session, live, subscriptions }: Resuming): void {
+  session.resume(record);
+  const renew = (found: Catalogue) => {
+    for (const uri of record.subscriptions) {
+      try {
+        subscriptions.add(peer, uri, requireResource(found, uri));
+        session.noteSubscription(uri, true);
+      } catch {
+        // it is no longer offered
+      }
+    }
+  };
+  if (record.subscriptions.length > 0) live.get().then(renew, (error: unknown) => void peer.fault(error));
 }
 
 /** Every open session is told of the lists that have changed, if it was told that they may. */

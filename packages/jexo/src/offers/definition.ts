@@ -6,9 +6,11 @@ import type { Middleware } from './middleware.js';
 import type { Offer } from './offer.js';
 import { isSource, type Source } from './source.js';
 
+/** What `defineServer` takes. */
 export interface ServerDefinition {
   /** Programmatic name, shown to clients. */
   readonly name: string;
+  /** Shown to clients. */
   readonly version: string;
   /** For people. */
   readonly title?: string;
@@ -16,8 +18,11 @@ export interface ServerDefinition {
   readonly description?: string;
   /** How to use the server; a client may put it before its model. */
   readonly instructions?: string;
+  /** `https:` or `data:` images that clients may show. */
   readonly icons?: readonly Icon[];
+  /** A page about the server. */
   readonly websiteUrl?: string;
+  /** Offers written in place, and sources. */
   readonly offers: readonly (Offer | Source)[];
   /**
    * Declared to every client beside what the offers are for: features that both sides have agreed on outside the standard (Lifecycle,

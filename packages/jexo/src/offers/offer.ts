@@ -23,10 +23,15 @@ interface Described {
 
 /** A tool as the rest of Jexo sees it, wherever it came from. */
 export interface ToolOffer extends Described {
+  /** Tells offers apart. */
   readonly kind: 'tool';
+  /** Checks what it is called with. */
   readonly input: CompiledSchema;
+  /** Checks what it answers with, when something is promised. */
   readonly output?: CompiledSchema | undefined;
+  /** Hints on what it does. */
   readonly annotations?: ToolAnnotations | undefined;
+  /** Whether it may, must or must not run as a task. */
   readonly taskSupport?: TaskSupport | undefined;
   /** Questions for inputs that may be missing, by property. */
   readonly ask?: Readonly<Record<string, string>> | undefined;
@@ -36,35 +41,53 @@ export interface ToolOffer extends Described {
   readonly fallback?: ((input: never, call: Call) => unknown) | undefined;
 }
 
+/** A resource as the rest of Jexo sees it. */
 export interface ResourceOffer extends Described {
+  /** Tells offers apart. */
   readonly kind: 'resource';
+  /** What it is read by. */
   readonly uri: string;
+  /** As it is listed. */
   readonly mimeType?: string | undefined;
   /** Bytes. */
   readonly size?: number | undefined;
+  /** For whom it is, and how important. */
   readonly annotations?: Annotations | undefined;
   /** Calls `changed` whenever the contents do, while somebody is subscribed; returns how to stop. */
   readonly watch?: ((changed: () => void) => () => void) | undefined;
 }
 
+/** A resource template as the rest of Jexo sees it. */
 export interface TemplateOffer extends Described {
+  /** Tells offers apart. */
   readonly kind: 'template';
+  /** The URI template (RFC 6570). */
   readonly template: UriTemplate;
+  /** Of all resources of this form. */
   readonly mimeType?: string | undefined;
+  /** For whom they are, and how important. */
   readonly annotations?: Annotations | undefined;
+  /** Suggestions, by variable. */
   readonly complete?: Readonly<Record<string, Completer>> | undefined;
   /** Resources of this form that `resources/list` names. */
   readonly list?: (() => readonly Resource[] | Promise<readonly Resource[]>) | undefined;
+  /** Calls `changed` whenever the resource at `uri` changes; returns how to stop. */
   readonly watch?: ((changed: () => void, uri: string) => () => void) | undefined;
 }
 
+/** A prompt as the rest of Jexo sees it, wherever it came from. */
 export interface PromptOffer extends Described {
+  /** Tells offers apart. */
   readonly kind: 'prompt';
+  /** As they are listed. */
   readonly arguments: readonly PromptArgument[];
+  /** Checks the arguments. */
   readonly input?: CompiledSchema | undefined;
+  /** Suggestions, by argument. */
   readonly complete?: Readonly<Record<string, Completer>> | undefined;
 }
 
+/** One thing a server offers. */
 export type Offer = ToolOffer | ResourceOffer | TemplateOffer | PromptOffer;
 
 /** What every offer may say of itself. */

@@ -17,6 +17,7 @@ import { compileSchema, type Infer, type Schema } from './schema.js';
 export type Rendered = RenderedPart | readonly RenderedPart[] | GetPromptResult;
 type RenderedPart = string | ContentBlock | { readonly role: 'user' | 'assistant'; readonly content: string | ContentBlock };
 
+/** What `prompt` takes beside the name and the function. */
 export interface PromptDefinition<I extends Schema | undefined> extends Description {
   /** An object whose properties are texts: the protocol gives a prompt's arguments as strings. Enums complete themselves. */
   readonly input?: I;

@@ -9,12 +9,15 @@ import { checkIcons, definitionError, requireName, type Description, type Resour
 /** What a reader may give: a text, bytes, any JSON value, the contents themselves; undefined means there is no such resource. */
 export type Readable = string | Uint8Array | ReadResourceResult | ResourceContents | readonly ResourceContents[] | object | undefined;
 
+/** What `resource` takes beside the URI and the function. */
 export interface ResourceDefinition extends Description {
   /** Default: the URI. */
   readonly name?: string;
+  /** Default: by what the reader returns. */
   readonly mimeType?: string;
   /** Bytes, before base64. */
   readonly size?: number;
+  /** For whom it is, and how important. */
   readonly annotations?: Annotations;
   /** Calls `changed` whenever the contents do, while somebody is subscribed; returns how to stop. */
   readonly watch?: (changed: () => void) => () => void;
@@ -63,15 +66,19 @@ type Field<N extends string, T, O extends boolean> = O extends true ? { [K in N]
 type Union<U> = (U extends unknown ? (each: U) => void : never) extends (each: infer I) => void ? I : never;
 type Flat<T> = { [K in keyof T]: T[K] };
 
+/** What `template` takes beside the URI template and the function. */
 export interface TemplateDefinition<T extends string> extends Description {
+  /** Clients list it by this name. */
   readonly name: string;
   /** Only when every resource of this form has it. */
   readonly mimeType?: string;
+  /** For whom they are, and how important. */
   readonly annotations?: Annotations;
   /** Suggestions for a variable: a list, or a function of what was typed and of the variables already known. */
   readonly complete?: { readonly [V in keyof Variables<T>]?: Completer };
   /** Resources of this form that are worth naming in the list. */
   readonly list?: () => readonly Resource[] | Promise<readonly Resource[]>;
+  /** Calls `changed` whenever the resource at `uri` changes; returns how to stop. */
   readonly watch?: (changed: () => void, uri: string) => () => void;
 }
 

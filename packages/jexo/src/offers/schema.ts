@@ -37,7 +37,9 @@ export type InferInput<S> =
 export interface Issue {
   /** A path as a person writes it: `place.apiary`, `counts[2]`; empty for the whole value. */
   readonly path: string;
+  /** What would have been right, in words. */
   readonly expected: string;
+  /** What came, in words. */
   readonly got: string;
 }
 export type Checked = { readonly ok: true; readonly value: unknown } | { readonly ok: false; readonly issues: readonly Issue[] };

@@ -69,6 +69,7 @@ export class Session {
     return this.capabilities;
   }
 
+  /** Notes what the client was told in the handshake. */
   declare(capabilities: ServerCapabilities): void {
     this.capabilities = capabilities;
     this.parts.onState?.();
@@ -104,6 +105,7 @@ export class Session {
     return this.peer.remote?.capabilities;
   }
 
+  /** The revision of the protocol that both sides agreed on. */
   get revision(): string {
     return this.peer.revision;
   }
@@ -136,6 +138,7 @@ export class Session {
     return () => this.rootsListeners.delete(task);
   }
 
+  /** Tells those who listen that the client’s roots have changed. */
   rootsChanged(): void {
     for (const task of this.rootsListeners) task();
   }
@@ -173,6 +176,7 @@ export class Session {
     return callsPerMinute === undefined ? 0 : limits.take(`calls ${caller.transport} ${this.id}`, callsPerMinute, 60_000);
   }
 
+  /** Sends log messages of this level and above from now on. */
   setLevel(level: LogLevel): void {
     this.level = level;
     this.parts.onState?.();

@@ -3,13 +3,17 @@ import type { Offer } from './offer.js';
 
 /** Something that could not be offered, and why. */
 export interface Omission {
+  /** What it is called where it was defined. */
   readonly name: string;
   /** What `name` names, in a word: `function`, `operation`, `table`. */
   readonly what: string;
   /** A file with its line. */
   readonly where: string;
+  /** The reason, without a full stop. */
   readonly why: string;
+  /** What to do about it, in a sentence. */
   readonly next: string;
+  /** The code of the error it would be. */
   readonly code: JexoErrorCode;
   /** True when only an optional part is omitted, and the rest is offered. */
   readonly partial?: boolean;
@@ -17,6 +21,7 @@ export interface Omission {
 
 /** A variable of the environment that something offered needs when it is called. */
 export interface NeededSetting {
+  /** Its name: `REGISTRY_TOKEN`. */
   readonly variable: string;
   /** What it is for: `the token of Registry`. */
   readonly purpose: string;
@@ -51,7 +56,9 @@ export interface ReadContext {
 
 /** What a source holds at the moment it is read. */
 export interface SourceContents {
+  /** Tools, resources, templates and prompts. */
   readonly offers: readonly Offer[];
+  /** What could not be offered, and why. */
   readonly omitted?: readonly Omission[];
   /** Names of offers that were excluded by `only` and `except`. */
   readonly excluded?: readonly string[];

@@ -6,6 +6,7 @@ import type { Call } from './call.js';
 import { checkIcons, requireName, type Description, type ToolOffer } from './offer.js';
 import { compileSchema, type Infer, type InferInput, type Schema } from './schema.js';
 
+/** What `tool` takes beside the name and the function. */
 export interface ToolDefinition<I extends Schema | undefined, O extends Schema | undefined> extends Description {
   /** What it does and when to use it: this decides whether a model picks the tool. */
   readonly description?: string;
@@ -13,7 +14,9 @@ export interface ToolDefinition<I extends Schema | undefined, O extends Schema |
   readonly input?: I;
   /** When given, every answer is checked against it and sent as structured content. */
   readonly output?: O;
+  /** Hints on what it does: read only, destructive, idempotent. */
   readonly annotations?: ToolAnnotations;
+  /** `https:` or `data:` images that clients may show. */
   readonly icons?: readonly Icon[];
   /** `optional` lets a client run it as a task, `required` makes it (Tasks, 2025-11-25). Default `forbidden`. */
   readonly taskSupport?: TaskSupport;

@@ -87,6 +87,70 @@ const passedOver = new Set([
   '--dump-header',
 ]);
 
+/** What has been read of a line so far. */
+interface Reading {
+  readonly headers: [string, string][];
+  readonly data: string[];
+  readonly fields: [string, string, boolean][];
+  method: string | undefined;
+  address: string | undefined;
+  isQuery: boolean;
+  isJson: boolean;
+}
+
+type TakeValue = (reading: Reading, value: string) => void;
+const takeData: TakeValue = ({ data }, value) => void data.push(value);
+const takeField: TakeValue = ({ fields }, value) => {
+  const [name = '', ...rest] = value.split('=');
+  const text = rest.join('=');
+  fields.push([name, text.replace(/;.*$/, ''), /^[@<]/.test(text)]);
+};
+const takeHeader: TakeValue = ({ headers }, value) => {
+  const colon = value.indexOf(':');
+  if (colon > 0) headers.push([value.slice(0, colon).trim(), value.slice(colon + 1).trim()]);
+};
+
+/** Options that have a value, by their names without abbreviations. */
+const withValue: Readonly<Record<string, TakeValue>> = {
+  '--request': (reading, value) => (reading.method = value.toUpperCase()),
+  '--header': takeHeader,
+  '--json': (reading, value) => {
+    reading.isJson = true;
+    reading.data.push(value);
+  },
+  '--data': takeData,
+  '--data-raw': takeData,
+  '--data-ascii': takeData,
+  '--data-binary': takeData,
+  '--data-urlencode': ({ data }, value) => {
+    const at = value.indexOf('=');
+    data.push(at < 0 ? encodeURIComponent(value) : `${value.slice(0, at)}=${encodeURIComponent(value.slice(at + 1))}`);
+  },
+  '--form': takeField,
+  '--form-string': takeField,
+  '--user': ({ headers }, value) => void headers.push(['Authorization', `Basic ${Buffer.from(value).toString('base64')}`]),
+  '--oauth2-bearer': ({ headers }, value) => void headers.push(['Authorization', `Bearer ${value}`]),
+  '--cookie': ({ headers }, value) => void headers.push(['Cookie', value]),
+  '--url': (reading, value) => (reading.address = value),
+};
+const flags: Readonly<Record<string, (reading: Reading) => void>> = {
+  '--get': (reading) => (reading.isQuery = true),
+  '--head': (reading) => (reading.method = 'HEAD'),
+};
+const longNames: Readonly<Record<string, string>> = {
+  '-X': '--request',
+  '-H': '--header',
+  '-d': '--data',
+  '-F': '--form',
+  '-u': '--user',
+  '-b': '--cookie',
+  '-G': '--get',
+  '-I': '--head',
+};
+
+const refuse = (why: string) =>
+  new JexoError('JEXO_USAGE', `This curl line cannot be read: ${why}.`, { next: "Quote it as one word: --from curl 'curl https://…'" });
+
 /**
  * Reads a curl command line.
  * @throws JexoError JEXO_USAGE when it holds no request
@@ -95,93 +159,29 @@ export function parseCurl(line: string): RecordedRequest {
   const words = shellWords(line.trim());
   if (/^(?:\$|curl(?:\.exe)?)$/.test(words[0] ?? '')) words.shift();
   if (words[0] === 'curl') words.shift();
-  const headers: [string, string][] = [];
-  const data: string[] = [];
-  const fields: [string, string, boolean][] = [];
-  let method: string | undefined;
-  let address: string | undefined;
-  let isQuery = false;
-  let isJson = false;
-  const refuse = (why: string) =>
-    new JexoError('JEXO_USAGE', `This curl line cannot be read: ${why}.`, { next: "Quote it as one word: --from curl 'curl https://…'" });
-  for (let index = 0; index < words.length; index++) {
-    let option = words[index]!;
-    let given: string | undefined;
-    if (!option.startsWith('-') || option === '-') {
-      address ??= option;
-      continue;
-    }
-    if (option.startsWith('--') && option.includes('='))
-      [option, given] = [option.slice(0, option.indexOf('=')), option.slice(option.indexOf('=') + 1)];
-    else if (/^-[XHdFubA]./.test(option)) [option, given] = [option.slice(0, 2), option.slice(2)];
-    const value = () => {
-      const found = given ?? words[++index];
-      if (found === undefined) throw refuse(`${option} has no value`);
-      return found;
-    };
-    switch (option) {
-      case '-X':
-      case '--request':
-        method = value().toUpperCase();
-        break;
-      case '-H':
-      case '--header': {
-        const text = value();
-        const colon = text.indexOf(':');
-        if (colon > 0) headers.push([text.slice(0, colon).trim(), text.slice(colon + 1).trim()]);
-        break;
-      }
-      case '--json':
-        isJson = true;
-        data.push(value());
-        break;
-      case '-d':
-      case '--data':
-      case '--data-raw':
-      case '--data-ascii':
-      case '--data-binary':
-        data.push(value());
-        break;
-      case '--data-urlencode': {
-        const text = value();
-        const at = text.indexOf('=');
-        data.push(at < 0 ? encodeURIComponent(text) : `${text.slice(0, at)}=${encodeURIComponent(text.slice(at + 1))}`);
-        break;
-      }
-      case '-F':
-      case '--form':
-      case '--form-string': {
-        const [name = '', ...rest] = value().split('=');
-        const text = rest.join('=');
-        fields.push([name, text.replace(/;.*$/, ''), /^[@<]/.test(text)]);
-        break;
-      }
-      case '-u':
-      case '--user':
-        headers.push(['Authorization', `Basic ${Buffer.from(value()).toString('base64')}`]);
-        break;
-      case '--oauth2-bearer':
-        headers.push(['Authorization', `Bearer ${value()}`]);
-        break;
-      case '-b':
-      case '--cookie':
-        headers.push(['Cookie', value()]);
-        break;
-      case '--url':
-        address = value();
-        break;
-      case '-G':
-      case '--get':
-        isQuery = true;
-        break;
-      case '-I':
-      case '--head':
-        method = 'HEAD';
-        break;
-      default:
-        if (passedOver.has(option)) value();
-    }
-  }
+  const reading: Reading = { headers: [], data: [], fields: [], method: undefined, address: undefined, isQuery: false, isJson: false };
+  while (words.length > 0) takeWord(reading, words.shift()!, words);
+  return requestOf(reading);
+}
+
+function takeWord(reading: Reading, word: string, rest: string[]): void {
+  if (!word.startsWith('-') || word === '-') return void (reading.address ??= word);
+  let option = word;
+  let given: string | undefined;
+  if (word.startsWith('--') && word.includes('=')) [option, given] = [word.slice(0, word.indexOf('=')), word.slice(word.indexOf('=') + 1)];
+  else if (/^-[XHdFubA]./.test(word)) [option, given] = [word.slice(0, 2), word.slice(2)];
+  const name = longNames[option] ?? option;
+  const value = () => {
+    const found = given ?? rest.shift();
+    if (found === undefined) throw refuse(`${option} has no value`);
+    return found;
+  };
+  if (Object.hasOwn(flags, name)) flags[name]!(reading);
+  else if (Object.hasOwn(withValue, name)) withValue[name]!(reading, value());
+  else if (passedOver.has(option)) value();
+}
+
+function requestOf({ headers, data, fields, method, address, isQuery, isJson }: Reading): RecordedRequest {
   if (address === undefined) throw refuse('it names no address');
   const full = /^[a-z]+:\/\//i.test(address) ? address : `http://${address}`;
   if (!URL.canParse(full)) throw refuse(`${JSON.stringify(address)} is no address`);

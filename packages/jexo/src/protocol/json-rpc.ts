@@ -35,6 +35,7 @@ export type JsonRpcMessage = JsonRpcRequest | JsonRpcNotification | JsonRpcRespo
 // eslint-disable-next-line @typescript-eslint/no-explicit-any -- params are judged by each method's own handler
 export type Params = Record<string, any>;
 
+/** The error codes of JSON-RPC and of the protocol. */
 export const errorCodes = {
   parseError: -32700,
   invalidRequest: -32600,
@@ -48,6 +49,7 @@ export const errorCodes = {
 
 /** An error that travels in an error response, with its JSON-RPC code. */
 export class RpcError extends Error {
+  /** Always `RpcError`. */
   override readonly name = 'RpcError';
   constructor(
     readonly code: number,

@@ -14,6 +14,7 @@ export interface Icon {
   readonly sizes?: readonly string[];
   readonly theme?: 'light' | 'dark';
 }
+/** What a client or a server calls itself (Lifecycle, "Initialization"). */
 export interface Implementation {
   readonly name: string;
   readonly version: string;
@@ -63,6 +64,7 @@ export interface Annotations {
   /** ISO 8601. */
   readonly lastModified?: string;
 }
+/** Hints on what a tool does; a server may be wrong about them (Server features, "Tools"). */
 export interface ToolAnnotations {
   readonly title?: string;
   readonly readOnlyHint?: boolean;
@@ -71,6 +73,7 @@ export interface ToolAnnotations {
   readonly openWorldHint?: boolean;
 }
 export type TaskSupport = 'forbidden' | 'optional' | 'required';
+/** A tool as it is listed (Server features, "Tools"). */
 export interface Tool {
   readonly name: string;
   readonly title?: string;
@@ -121,6 +124,7 @@ export interface EmbeddedResource extends Block {
   readonly type: 'resource';
   readonly resource: ResourceContents;
 }
+/** A resource as it is listed (Server features, "Resources"). */
 export interface Resource {
   readonly uri: string;
   readonly name: string;
@@ -136,9 +140,11 @@ export interface Resource {
 export interface ResourceLink extends Resource {
   readonly type: 'resource_link';
 }
+/** A piece of content: text, image, audio, a resource or a link to one. */
 export type ContentBlock = TextContent | ImageContent | AudioContent | EmbeddedResource | ResourceLink;
 export const contentTypes: readonly string[] = ['text', 'image', 'audio', 'resource', 'resource_link'];
 
+/** A resource template as it is listed (Server features, "Resources"). */
 export interface ResourceTemplate {
   readonly uriTemplate: string;
   readonly name: string;
@@ -155,6 +161,7 @@ export interface PromptArgument {
   readonly description?: string;
   readonly required?: boolean;
 }
+/** A prompt as it is listed (Server features, "Prompts"). */
 export interface Prompt {
   readonly name: string;
   readonly title?: string;
@@ -172,6 +179,7 @@ export interface GetPromptResult {
   readonly messages: readonly PromptMessage[];
   readonly _meta?: Meta;
 }
+/** What a tool answered (Server features, "Tools"). */
 export interface CallToolResult {
   readonly content: readonly ContentBlock[];
   readonly structuredContent?: Record<string, unknown>;
@@ -184,18 +192,22 @@ export interface ReadResourceResult {
 }
 
 export const logLevels = ['debug', 'info', 'notice', 'warning', 'error', 'critical', 'alert', 'emergency'] as const;
+/** How severe a log message is (Server utilities, "Logging"). */
 export type LogLevel = (typeof logLevels)[number];
+/** A log message of a server (Server utilities, "Logging"). */
 export interface LogMessage {
   readonly level: LogLevel;
   readonly logger?: string;
   readonly data: unknown;
 }
+/** How far a request is (Base protocol, "Progress"). */
 export interface ProgressUpdate {
   readonly progress: number;
   readonly total?: number;
   readonly message?: string;
 }
 
+/** A folder a client works in (Client features, "Roots"). */
 export interface Root {
   /** A `file://` URI. */
   readonly uri: string;
@@ -263,6 +275,7 @@ export interface Completion {
 export type CompletionRef =
   { readonly type: 'ref/prompt'; readonly name: string } | { readonly type: 'ref/resource'; readonly uri: string };
 export type TaskStatus = 'working' | 'input_required' | 'completed' | 'failed' | 'cancelled';
+/** A task as it stands (Tasks, 2025-11-25). */
 export interface Task {
   readonly taskId: string;
   readonly status: TaskStatus;

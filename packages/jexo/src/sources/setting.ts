@@ -6,9 +6,12 @@ const brand = Symbol.for('jexo.setting');
 /** A value that is read from the environment when it is needed, so that no secret stands in the code. */
 export interface EnvSetting {
   readonly [brand]: true;
+  /** Its name. */
   readonly variable: string;
+  /** Stands in for a variable that is not set. */
   readonly fallback?: string;
 }
+/** A value, or a variable of the environment that holds it; see `env`. */
 export type Setting = string | EnvSetting;
 
 /**

@@ -3,7 +3,9 @@ import { systemClock } from '../engine/clock.js';
 import type { Bus, LimitStore, SessionRecord, SessionStore, Store, TaskRecord, TaskStore } from '../engine/store.js';
 import { memoryEvents, type EventLimits } from './memory-events.js';
 
+/** The limits of a store in memory. */
 export interface MemoryStoreOptions extends EventLimits {
+  /** Default: the clock of the runtime. */
   readonly clock?: Clock;
 }
 

@@ -12,6 +12,7 @@ import { findKind, type Found } from './find-kind.js';
 import { openTargets, requireOptions, type OpenOptions } from './open-targets.js';
 import type { Target } from './target-kind.js';
 
+/** How `connect` reaches a server, and what the client does for it. */
 export interface ConnectOptions
   extends
     ClientOptions,

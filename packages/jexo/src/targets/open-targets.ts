@@ -5,6 +5,7 @@ import { together } from '../offers/together.js';
 import { findKinds, type Found } from './find-kind.js';
 import type { Opened, OpenHow, Target, TargetKind } from './target-kind.js';
 
+/** How targets are made a server. */
 export interface OpenOptions {
   /** The name the server gives itself. Default: that of the targets. */
   readonly name?: string;

@@ -15,6 +15,7 @@ export interface TargetOption {
   readonly name: string;
   /** As it stands at the terminal: `--base-url <url>`. */
   readonly flags: string;
+  /** What it does, for help texts. */
   readonly about: string;
   /** Reads a value that was given at the terminal; `before` is what an earlier one gave. Default: the text itself. */
   readonly read?: (text: string, before: unknown) => unknown;
@@ -32,7 +33,9 @@ export interface OpenHow {
   readonly fresh: boolean;
 }
 
+/** A target as a server. */
 export interface Opened {
+  /** The server it was made. */
   readonly server: Server;
   /** The local files the server is made of, beside those its sources name. */
   readonly files: readonly string[];
@@ -61,12 +64,15 @@ export interface Packable {
  * };
  */
 export interface TargetKind<T extends Target = string> {
+  /** A short name: `module`. */
   readonly kind: string;
   /** As a sentence names it: `a module`. */
   readonly noun: string;
   /** A target of this kind, and what is made of it, for help texts. */
   readonly example: string;
+  /** What is made of it, for help texts. */
   readonly about: string;
+  /** What may be said about targets of this kind. */
   readonly options?: readonly TargetOption[];
   /** True for a target of this kind. Kinds are asked in order; the first that says yes has it. */
   matches(target: T, peek: Peek): boolean | Promise<boolean>;
@@ -88,11 +94,14 @@ export interface TargetKind<T extends Target = string> {
   project?(target: T, info: ProjectInfo): Promise<ProjectFiles>;
 }
 
+/** What an entry of a host application’s configuration is made of. */
 export interface EntryHow {
   /** The command that serves it: `[node, cli.mjs, 'serve']`. */
   readonly serve: readonly string[];
   /** What is said behind the target: `--only 'GET *'`. */
   readonly serveOptions: readonly string[];
+  /** Variables for the server. */
   readonly env: Readonly<Record<string, string>>;
+  /** Values of the kind’s own options, by their names. */
   readonly options: Readonly<Record<string, unknown>>;
 }

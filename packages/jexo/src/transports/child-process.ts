@@ -3,13 +3,17 @@ import spawn from 'cross-spawn';
 import { JexoError } from '../errors.js';
 import { LineReader } from './lines.js';
 
+/** A command that starts a server. */
 export interface CommandTarget {
+  /** A program, looked for along the PATH. */
   readonly command: string;
+  /** Its arguments. */
   readonly args: readonly string[];
   /** Added to what is inherited. */
   readonly env?: Readonly<Record<string, string>>;
   /** What it inherits of this process's environment: a short list that no secret is on, or all of it. Default `safe`. */
   readonly inherit?: 'safe' | 'all';
+  /** The folder it runs in. Default: that of this process. */
   readonly cwd?: string;
   /** The environment is `env` and nothing else. */
   readonly onlyEnv?: boolean;

@@ -6,8 +6,11 @@ import type { Revision } from '../protocol/revisions.js';
 export interface WireEvent {
   /** Milliseconds since the epoch, with fractions. */
   readonly at: number;
+  /** Which way it passed, seen from this side. */
   readonly way: 'sent' | 'received';
+  /** Its size on the wire. */
   readonly bytes: number;
+  /** The parsed message; the text of what is none. */
   readonly message: unknown;
   /** The HTTP request or answer that carried it. */
   readonly http?: { readonly method?: string; readonly status?: number; readonly headers: Readonly<Record<string, string>> };
@@ -19,6 +22,7 @@ export function wireTime(): number {
   return performance.timeOrigin + performance.now();
 }
 
+/** Sees every message that passes. */
 export type WireTap = (event: WireEvent) => void;
 
 /** A message as it is posted. */
@@ -52,11 +56,13 @@ export const noMessage = 'not a protocol message';
 
 /** Something a server does that the protocol forbids, and that this side can pass over where another would not. */
 export interface Departure {
+  /** Where it was seen. */
   readonly kind: 'stdout' | 'headers';
   /** What it did, as a sentence. */
   readonly account: string;
 }
 
+/** What a link tells the client. */
 export interface LinkEvents {
   /** One parsed message, or a batch. */
   receive(value: unknown): void;
@@ -76,8 +82,10 @@ export interface LinkEvents {
 export interface Link {
   /** Says where it leads, for messages. */
   readonly address: string;
+  /** Opens the connection, and gives the way out. */
   start(events: LinkEvents): Promise<Channel>;
   /** Told of the revision both sides agreed on; HTTP sends it in a header from then on. */
   agreed?(revision: Revision): void;
+  /** Ends the connection. */
   close(): Promise<void>;
 }

@@ -38,6 +38,7 @@ function noProtocol(first: string, what: string, where: string): JexoError {
 type Message = JsonRpcMessage | readonly JsonRpcMessage[];
 
 /** A link to a server that we start as a child process (Transports, "stdio"). */
+// eslint-disable-next-line max-lines-per-function -- the members of a link share its process
 export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {}): Link {
   const { onStderr, onDeparture, strict = false, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000, maxRestarts = 0 } = options;
   const tap = options.tap && safeTap(options.tap, printFault);

@@ -116,3 +116,11 @@ test('closing ends sessions and running tasks, and every source is closed though
   expect([ended, journal.at(-1)]).toEqual([true, 'close']);
   await client.close();
 });
+
+test('a port that is taken leaves nothing held', async () => {
+  const journal: string[] = [];
+  const taken = await serveHttp(server([]));
+  await expect(serveHttp(server(journal), { port: taken.port })).rejects.toMatchObject({ code: 'JEXO_PORT_IN_USE' });
+  expect(journal.at(-1)).toBe('close');
+  await taken.close();
+});

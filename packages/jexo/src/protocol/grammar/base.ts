@@ -1,17 +1,4 @@
-import {
-  identifier,
-  list,
-  matching,
-  number,
-  object,
-  oneOf,
-  opt,
-  shape,
-  share,
-  text,
-  type Check,
-  type Optional,
-} from '../check.js';
+import { identifier, list, matching, number, object, oneOf, opt, shape, share, text, type Check, type Optional } from '../check.js';
 import { since, type Revision } from '../revisions.js';
 
 export const maybe =

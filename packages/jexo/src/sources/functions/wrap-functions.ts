@@ -12,6 +12,7 @@ import { invoke } from './invoke.js';
 import { isPackageName } from './package-name.js';
 import type { FunctionShape, ModuleShape, UnreadableExport } from './shape.js';
 
+/** Where the types of functions are, and which of them are offered. */
 export interface WrapFunctionsOptions extends Choice {
   /** The module's source, whose types and comments describe the offers: a `file:` URL, a path, or the name of an installed package. */
   readonly types?: URL | string;

@@ -1,4 +1,4 @@
-import type { Prover } from './auth.js';
+import type { Prover } from './prover.js';
 import { followRedirects } from './follow-redirects.js';
 import { intercepted, type Send } from './http-call.js';
 import { limitConcurrency } from './limit-concurrency.js';

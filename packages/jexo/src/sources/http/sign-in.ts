@@ -1,4 +1,4 @@
-import type { Prover } from './auth.js';
+import type { Prover } from './prover.js';
 import type { Interceptor } from './http-call.js';
 
 /** Adds what proves who we are to calls of the service's own host. */

@@ -62,6 +62,7 @@ export interface Converting {
 /** Thrown often, so it is one, and carries no stack. */
 const tooMany = Symbol('too many parts');
 
+// eslint-disable-next-line max-lines-per-function -- the steps of one conversion share its budget
 export function schemaConverter(document: RestDocument): SchemaConverter {
   const done = new Map<string, { readonly schema: JsonSchema; readonly parts: number }>();
   const origins = new WeakMap<object, Origin>();

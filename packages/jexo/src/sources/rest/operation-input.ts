@@ -11,6 +11,7 @@ export interface InputChange {
   readonly fix?: unknown;
   /** Sent when the caller says nothing. */
   readonly default?: unknown;
+  /** Another description for the caller. */
   readonly describe?: string;
   /** Another name for the caller. */
   readonly rename?: string;
@@ -49,6 +50,7 @@ const longest = 240;
 const plainName = /^[A-Za-z0-9_.-]{1,64}$/;
 
 /** One flat input of all that goes into path, query, headers, cookies and body. */
+// eslint-disable-next-line max-lines-per-function -- one pass over the fields of an operation
 export function operationInput(
   operation: Operation,
   convert: SchemaConverter,

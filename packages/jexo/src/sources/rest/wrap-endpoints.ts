@@ -14,11 +14,17 @@ export interface Endpoint {
   readonly at: string;
   /** The tool's name. Default: made of method and path, `get_hive`. */
   readonly name?: string;
+  /** In a few words, for people. */
   readonly summary?: string;
+  /** What it does and when to use it: models read it. */
   readonly description?: string;
+  /** Groups it; `only: ["tag:hives"]` chooses by them. */
   readonly tags?: readonly string[];
+  /** Parameters in the path. */
   readonly path?: Fields;
+  /** Query parameters. */
   readonly query?: Fields;
+  /** Header parameters. */
   readonly headers?: Fields;
   /** What is sent, as JSON; or in another form: `{ type: 'multipart/form-data', schema }`. */
   readonly body?: Schema | { readonly type: string; readonly schema: Schema };

@@ -17,6 +17,7 @@ import { createService, type Service } from './service.js';
 import { matching, resourcesOf } from './to-resources.js';
 import { toTool } from './to-tool.js';
 
+/** How `wrapRest` calls an API and offers it. */
 export interface WrapRestOptions extends Choice, UpstreamOptions {
   /** Shown beside the offers. Default: the document's title. */
   readonly name?: string;

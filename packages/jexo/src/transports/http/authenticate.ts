@@ -6,6 +6,7 @@ import { refuse } from './replies.js';
 
 /** What an authenticator is shown of a request. */
 export interface IncomingRequest {
+  /** `POST`, `GET` or `DELETE`. */
   readonly method: string;
   /** A header by its lower-case name. */
   readonly header: (name: string) => string | undefined;

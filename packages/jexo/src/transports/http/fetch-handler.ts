@@ -4,13 +4,16 @@ import { encode, errorCodes } from '../../protocol/json-rpc.js';
 import { createEndpoint, type Endpoint, type EndpointOptions } from './endpoint.js';
 import type { EventStream, HttpRequest } from './http-types.js';
 
+/** How `fetchHandler` serves. */
 export interface FetchHandlerOptions extends Partial<EndpointOptions> {
   /** Bytes a request body may have. Default 4 MiB; a larger one is answered with 413. */
   readonly maxBodyBytes?: number;
 }
 
+/** Handles web-standard requests. */
 export interface FetchHandler {
   (request: Request): Promise<Response>;
+  /** What is behind it: open sessions, requests in flight, how to close. */
   readonly endpoint: Endpoint;
 }
 

@@ -152,7 +152,7 @@ export class HttpConnection {
   /** Reads a stream to its end, and notes how far it came. */
   read(body: ReadableStream<Uint8Array>, note: string, progress: Progress): Promise<void> {
     return readEvents(body, this.url, {
-      mostCharacters: this.maxMessageBytes,
+      mostBytes: this.maxMessageBytes,
       onRetry: (ms) => (progress.retryMs = ms),
       onEvent: ({ id, event, data }) => {
         if (id !== undefined) progress.lastEventId = id;

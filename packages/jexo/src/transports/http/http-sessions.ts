@@ -59,6 +59,7 @@ const evictableAfterMs = 60_000;
 
 const inboxTopic = (id: string) => `inbox ${id}`;
 
+// eslint-disable-next-line max-lines-per-function -- the operations share the sessions
 export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
   const { server, store, isShared, limits, clock, onFault } = parts;
   const sessions = new Map<string, HttpSession>();

@@ -4,14 +4,17 @@ import { createEndpoint, type Endpoint, type EndpointOptions } from './endpoint.
 import { loopbackNames } from './gate.js';
 import { withNodeRequest } from './node-exchange.js';
 
+/** How `nodeHandler` serves. */
 export interface NodeHandlerOptions extends Partial<EndpointOptions> {
   /** Bytes a request body may have. Default 4 MiB; a larger one is answered with 413. */
   readonly maxBodyBytes?: number;
 }
 
+/** Handles requests of node:http. */
 export interface NodeHandler {
   /** `body` is the request's body where the app in front has parsed it already. */
   (request: IncomingMessage & { readonly body?: unknown }, response: ServerResponse, body?: unknown): void;
+  /** What is behind it: open sessions, requests in flight, how to close. */
   readonly endpoint: Endpoint;
 }
 

@@ -12,6 +12,7 @@ import { fetchWithin } from './same-origin.js';
 const endpointMs = 10_000;
 
 /** A link by the two-address transport of revision 2024-11-05: one stream to us, one address to post to. */
+// eslint-disable-next-line max-lines-per-function -- the members of a link share its connection
 export function olderLink(url: string, options: HttpLinkOptions = {}): Link {
   const { headers = {}, maxMessageBytes = 64 * 1024 * 1024, onDeparture } = options;
   const tap = options.tap && safeTap(options.tap, printFault);
@@ -28,6 +29,7 @@ export function olderLink(url: string, options: HttpLinkOptions = {}): Link {
 
   return {
     address: url,
+    // eslint-disable-next-line max-lines-per-function -- reads one stream from its begin to its end
     async start(events) {
       let named: (address: string) => void = () => {};
       let failed: (error: Error) => void = () => {};
@@ -73,7 +75,7 @@ export function olderLink(url: string, options: HttpLinkOptions = {}): Link {
           });
         }
         readEvents(response.body, url, {
-          mostCharacters: maxMessageBytes,
+          mostBytes: maxMessageBytes,
           onEvent: ({ event, data }) => (event === 'endpoint' ? named(data) : take(data)),
         }).then(() => lost(new Error('the server closed it')), lost);
         const address = new URL(await endpoint, url);

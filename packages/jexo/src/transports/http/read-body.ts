@@ -21,8 +21,8 @@ export async function readText(response: Response, mostBytes: number): Promise<{
 }
 
 export interface EventReading {
-  /** Characters one event may have. */
-  readonly mostCharacters: number;
+  /** Bytes one event may have. */
+  readonly mostBytes: number;
   readonly onEvent: (event: { readonly id?: string | undefined; readonly event?: string | undefined; readonly data: string }) => void;
   readonly onRetry?: (ms: number) => void;
 }
@@ -34,12 +34,17 @@ export interface EventReading {
 export async function readEvents(
   body: ReadableStream<Uint8Array>,
   where: string,
-  { mostCharacters, onEvent, onRetry }: EventReading,
+  { mostBytes, onEvent, onRetry }: EventReading,
 ): Promise<void> {
   let tooLarge = false;
+  /** Bytes since the last event ended. */
+  let pending = 0;
   const parser = createParser({
-    maxBufferSize: mostCharacters,
-    onEvent,
+    maxBufferSize: mostBytes,
+    onEvent(event) {
+      pending = 0;
+      onEvent(event);
+    },
     ...(onRetry && { onRetry }),
     onError: ({ type }) => (tooLarge ||= type === 'max-buffer-size-exceeded'),
   });
@@ -48,10 +53,11 @@ export async function readEvents(
   for (;;) {
     const { done, value } = await reader.read();
     if (done) return;
+    pending += value.byteLength;
     parser.feed(decoder.decode(value, { stream: true }));
-    if (!tooLarge) continue;
+    if (!tooLarge && pending <= mostBytes) continue;
     await reader.cancel().catch(() => undefined);
-    throw new JexoError('JEXO_TOO_LARGE', `${where} sent an event of more than ${mostCharacters} characters.`, { where });
+    throw new JexoError('JEXO_TOO_LARGE', `${where} sent an event of more than ${mostBytes} bytes.`, { where });
   }
 }
 

@@ -1,7 +1,7 @@
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { systemClock } from '../../engine/clock.js';
-import { after, type MaybePromise } from '../../engine/store.js';
+import { after } from '../../engine/store.js';
 import { memoryLimits } from '../../stores/memory.js';
 import { describeFault } from '../../engine/faults.js';
 import type { Servable } from '../../engine/servable.js';
@@ -10,9 +10,10 @@ import { surviveStrays } from '../strays.js';
 import { createGate, loopbackNames } from './gate.js';
 import { listen } from './listen.js';
 import { withNodeRequest } from './node-exchange.js';
-import { nodeHandler, type NodeHandlerOptions } from './node-handler.js';
-import { createOlderPair } from './older-pair.js';
+import { nodeHandler, type NodeHandler, type NodeHandlerOptions } from './node-handler.js';
+import { createOlderPair, type OlderPair } from './older-pair.js';
 
+/** How `serveHttp` serves. */
 export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts'> {
   /** Default 0: any free port. */
   readonly port?: number;
@@ -38,9 +39,13 @@ export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts
   readonly page?: boolean;
 }
 
+/** A server that is served over HTTP. */
 export interface HttpService {
+  /** Where clients connect to. */
   readonly url: string;
+  /** The port it listens at. */
   readonly port: number;
+  /** Sessions that are open. */
   readonly sessions: number;
   /** Requests being answered. */
   readonly inFlight: number;
@@ -62,110 +67,47 @@ const postPath = '/messages';
  * const { url, close } = await serveHttp(apiary, { port: 4300 });   // http://127.0.0.1:4300/mcp
  */
 export async function serveHttp(server: Servable, options: ServeHttpOptions = {}): Promise<HttpService> {
-  const {
-    port = 0,
-    host = '127.0.0.1',
-    path = '/mcp',
-    graceMs = 10_000,
-    maxBodyBytes = 4 * 1024 * 1024,
-    maxHeaderBytes = 16 * 1024,
-    maxConnections = 20_000,
-  } = options;
-  const wildcard = host === '0.0.0.0' || host === '::';
+  const { port = 0, host = '127.0.0.1', path = '/mcp', graceMs = 10_000, maxHeaderBytes = 16 * 1024, maxConnections = 20_000 } = options;
+  const isWildcard = host === '0.0.0.0' || host === '::';
   if (!isLoopback(host) && options.open !== true && options.authenticate === undefined)
     throw new JexoError('JEXO_OPEN', `Every machine that reaches this one at ${host} could call these tools: there is no sign-in.`, {
       where: host,
     });
-  const allowedHosts = options.allowedHosts ?? (wildcard ? ['*'] : [...loopbackNames, host.includes(':') ? `[${host}]` : host]);
-  const handler = nodeHandler(server, { ...options, allowedHosts });
-  const { clock = systemClock, maxSessions = 10_000, maxUnreadBytes = 1024 * 1024, onFault } = options;
-  const older = options.httpSse
-    ? createOlderPair(server, {
-        gate: createGate({ ...options, allowedHosts }),
-        authenticate: options.authenticate,
-        clock,
-        postPath,
-        maxSessions,
-        maxUnreadBytes,
-        ...(onFault && { onFault }),
-      })
-    : undefined;
-  const delay = options.requestsPerMinute === undefined ? undefined : delayByAddress(options, options.requestsPerMinute);
-  const gate = createGate({ ...options, allowedHosts });
+  const allowedHosts = options.allowedHosts ?? (isWildcard ? ['*'] : [...loopbackNames, host.includes(':') ? `[${host}]` : host]);
   const page = options.page ? (await import('./front-page.js')).frontPage(path) : undefined;
-  let state: 'starting' | 'ready' | 'failed' | 'stopping' = 'starting';
-  let told = false;
-  const onNote = (note: string) => console.error(`jexo: ${note}`);
-  const getReady = () =>
-    server.ready().then(
-      () => {
-        if (state !== 'stopping') state = 'ready';
-      },
-      (error: unknown) => {
-        if (state !== 'stopping') state = 'failed';
-        // Clients get a reference only; the operator gets the reason, once.
-        if (!told) onNote(`the server cannot be read: ${describeFault(error)}`);
-        told = true;
-      },
-    );
-  void getReady();
-  const release = surviveStrays(onNote);
-
-  const http = createServer({ maxHeaderSize: maxHeaderBytes }, (request, response) => {
-    const limited = after(delay?.(request.socket.remoteAddress ?? '') ?? 0, (wait) => {
-      if (wait === 0) return route(request, response);
-      say(request, response, 429, 'Too many requests: slow down.\n', { 'retry-after': String(Math.ceil(wait / 1000)) });
-    });
-    if (limited instanceof Promise)
-      limited.catch((error: unknown) => {
-        onNote(`the store cannot be asked: ${describeFault(error)}`);
-        say(request, response, 503, 'Try again later.\n');
-      });
-  });
-  const route = (request: IncomingMessage, response: ServerResponse): void => {
-    const { url = '/' } = request;
-    const end = url.indexOf('?');
-    const at = end < 0 ? url : url.slice(0, end);
-    if (at === path) return handler(request, response);
-    if (at === '/health') return say(request, response, 200, 'alive\n');
-    if (at === '/ready') {
-      // What could not be read may be there by now.
-      if (state === 'failed') void getReady();
-      return say(request, response, state === 'ready' ? 200 : 503, `${state}\n`);
-    }
-    if (older !== undefined && at === ssePath && request.method === 'GET')
-      return withNodeRequest(request, response, maxBodyBytes, undefined, (head, _body, responder) => older.listen(head, responder));
-    if (older !== undefined && at === postPath && request.method === 'POST') {
-      const session = new URLSearchParams(url.slice(end + 1)).get('session');
-      return withNodeRequest(request, response, maxBodyBytes, undefined, (head, body, responder) =>
-        older.post(head, session, body, responder),
-      );
-    }
-    if (page !== undefined && at === '/' && (request.method === 'GET' || request.method === 'HEAD')) {
-      const why = gate.refuses(request.headers.host, undefined);
-      if (why !== undefined) return say(request, response, 403, `Refused: ${why}.\n`);
-      return void page.then(({ html, policy }) =>
-        response
-          .writeHead(200, {
-            'content-type': 'text/html; charset=utf-8',
-            'content-security-policy': policy,
-            'x-content-type-options': 'nosniff',
-            'referrer-policy': 'no-referrer',
-          })
-          .end(request.method === 'HEAD' ? undefined : html),
-      );
-    }
-    say(request, response, 404, `Nothing is served here. The protocol is served at ${path}.\n`);
-  };
+  const handler = nodeHandler(server, { ...options, allowedHosts });
+  const older = options.httpSse ? olderPairFor(server, { ...options, allowedHosts }) : undefined;
+  const readiness = watchReadiness(server);
+  const release = surviveStrays(note);
+  const route = createRoutes({ ...options, path, allowedHosts }, { handler, older, readiness, page });
+  const http = createServer({ maxHeaderSize: maxHeaderBytes }, limited(options, route));
   http.maxConnections = maxConnections;
+  const letGo = (): Promise<void> =>
+    Promise.all([handler.endpoint.close('the server is stopping'), older?.close('the server is stopping')]).then(
+      () => undefined,
+      (error: unknown) => note(`a source could not be closed: ${describeFault(error)}`),
+    );
   try {
     await listen(http, port, host);
   } catch (error) {
     release();
+    await letGo();
     throw error;
   }
   const address = http.address() as AddressInfo;
   const shownHost = address.address.includes(':') ? `[${address.address}]` : address.address;
+  const stop = async (): Promise<void> => {
+    readiness.stop();
+    const closed = new Promise<void>((resolve) => http.close(() => resolve()));
+    await within(graceMs, Promise.all([handler.endpoint.whenIdle(), older?.whenIdle()]));
+    await letGo();
+    http.closeIdleConnections();
+    // Answers have been handed to the sockets; what is still open after a moment has nobody reading it.
+    const cut = setTimeout(() => http.closeAllConnections(), 250);
+    await closed;
+    clearTimeout(cut);
+    release();
+  };
   let closing: Promise<void> | undefined;
   return {
     url: `http://${shownHost}:${address.port}${path}`,
@@ -177,38 +119,130 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
       return handler.endpoint.inFlight + (older?.inFlight ?? 0);
     },
     forgetSessions: () => handler.endpoint.forgetSessions(),
-    close() {
-      return (closing ??= (async () => {
-        state = 'stopping';
-        const closed = new Promise<void>((resolve) => http.close(() => resolve()));
-        let timer: NodeJS.Timeout | undefined;
-        await Promise.race([
-          Promise.all([handler.endpoint.whenIdle(), older?.whenIdle()]),
-          new Promise((resolve) => (timer = setTimeout(resolve, graceMs))),
-        ]);
-        clearTimeout(timer);
-        await Promise.all([handler.endpoint.close('the server is stopping'), older?.close('the server is stopping')]).catch(
-          (error: unknown) => onNote(`a source could not be closed: ${describeFault(error)}`),
-        );
-        http.closeIdleConnections();
-        // Answers have been handed to the sockets; what is still open after a moment has nobody reading it.
-        const cut = setTimeout(() => http.closeAllConnections(), 250);
-        await closed;
-        clearTimeout(cut);
-        release();
-      })());
+    close: () => (closing ??= stop()),
+  };
+}
+
+const note = (text: string) => console.error(`jexo: ${text}`);
+
+/** Waits for a work, but no longer than so many milliseconds. */
+async function within(ms: number, work: Promise<unknown>): Promise<void> {
+  let timer: NodeJS.Timeout | undefined;
+  await Promise.race([work, new Promise((resolve) => (timer = setTimeout(resolve, ms)))]);
+  clearTimeout(timer);
+}
+
+function olderPairFor(server: Servable, options: ServeHttpOptions & { readonly allowedHosts: readonly string[] }): OlderPair {
+  const { authenticate, clock = systemClock, maxSessions = 10_000, maxUnreadBytes = 1024 * 1024, onFault } = options;
+  const gate = createGate(options);
+  return createOlderPair(server, { gate, authenticate, clock, postPath, maxSessions, maxUnreadBytes, ...(onFault && { onFault }) });
+}
+
+/** Whether the sources have been read, for those who ask at `/ready`. */
+interface Readiness {
+  readonly state: 'starting' | 'ready' | 'failed' | 'stopping';
+  /** What could not be read may be there by now. */
+  tryAgain(): void;
+  stop(): void;
+}
+
+function watchReadiness(server: Servable): Readiness {
+  let state: Readiness['state'] = 'starting';
+  let isTold = false;
+  const get = () =>
+    server.ready().then(
+      () => {
+        if (state !== 'stopping') state = 'ready';
+      },
+      (error: unknown) => {
+        if (state !== 'stopping') state = 'failed';
+        // Clients get a reference only; the operator gets the reason, once.
+        if (!isTold) note(`the server cannot be read: ${describeFault(error)}`);
+        isTold = true;
+      },
+    );
+  void get();
+  return {
+    get state() {
+      return state;
     },
+    tryAgain: () => void get(),
+    stop: () => (state = 'stopping'),
+  };
+}
+
+type Route = (request: IncomingMessage, response: ServerResponse) => void;
+
+/** The route, for those who have not asked too often. */
+function limited({ requestsPerMinute, store, clock = systemClock }: ServeHttpOptions, route: Route): Route {
+  if (requestsPerMinute === undefined) return route;
+  const limits = store?.limits ?? memoryLimits(clock);
+  return (request, response) => {
+    const { remoteAddress = '' } = request.socket;
+    const done = after(limits.take(`requests ${remoteAddress}`, requestsPerMinute, 60_000), (wait) => {
+      if (wait === 0) return route(request, response);
+      say(request, response, 429, 'Too many requests: slow down.\n', { 'retry-after': String(Math.ceil(wait / 1000)) });
+    });
+    if (done instanceof Promise)
+      done.catch((error: unknown) => {
+        note(`the store cannot be asked: ${describeFault(error)}`);
+        say(request, response, 503, 'Try again later.\n');
+      });
+  };
+}
+
+interface Routed {
+  readonly handler: NodeHandler;
+  readonly older: OlderPair | undefined;
+  readonly readiness: Readiness;
+  readonly page: Promise<{ readonly html: string; readonly policy: string }> | undefined;
+}
+
+function createRoutes(
+  options: ServeHttpOptions & { readonly path: string; readonly allowedHosts: readonly string[] },
+  { handler, older, readiness, page }: Routed,
+): Route {
+  const { path, maxBodyBytes = 4 * 1024 * 1024 } = options;
+  const gate = createGate(options);
+  const routePage = (request: IncomingMessage, response: ServerResponse, shown: NonNullable<Routed['page']>) => {
+    const why = gate.refuses(request.headers.host, undefined);
+    if (why !== undefined) return say(request, response, 403, `Refused: ${why}.\n`);
+    void shown.then(({ html, policy }) =>
+      response
+        .writeHead(200, {
+          'content-type': 'text/html; charset=utf-8',
+          'content-security-policy': policy,
+          'x-content-type-options': 'nosniff',
+          'referrer-policy': 'no-referrer',
+        })
+        .end(request.method === 'HEAD' ? undefined : html),
+    );
+  };
+  return (request, response) => {
+    const { url = '/', method } = request;
+    const end = url.indexOf('?');
+    const at = end < 0 ? url : url.slice(0, end);
+    if (at === path) return handler(request, response);
+    if (at === '/health') return say(request, response, 200, 'alive\n');
+    if (at === '/ready') {
+      if (readiness.state === 'failed') readiness.tryAgain();
+      return say(request, response, readiness.state === 'ready' ? 200 : 503, `${readiness.state}\n`);
+    }
+    if (older !== undefined && at === ssePath && method === 'GET')
+      return withNodeRequest(request, response, maxBodyBytes, undefined, (head, _body, responder) => older.listen(head, responder));
+    if (older !== undefined && at === postPath && method === 'POST') {
+      const session = new URLSearchParams(url.slice(end + 1)).get('session');
+      return withNodeRequest(request, response, maxBodyBytes, undefined, (head, body, responder) =>
+        older.post(head, session, body, responder),
+      );
+    }
+    if (page !== undefined && at === '/' && (method === 'GET' || method === 'HEAD')) return routePage(request, response, page);
+    say(request, response, 404, `Nothing is served here. The protocol is served at ${path}.\n`);
   };
 }
 
 function isLoopback(host: string): boolean {
   return /^(?:localhost|127\.\d+\.\d+\.\d+|::1|\[::1\])$/i.test(host);
-}
-
-/** Milliseconds an address has to wait; 0 when its request may pass. */
-function delayByAddress({ store, clock = systemClock }: ServeHttpOptions, perMinute: number): (address: string) => MaybePromise<number> {
-  const limits = store?.limits ?? memoryLimits(clock);
-  return (address) => limits.take(`requests ${address}`, perMinute, 60_000);
 }
 
 function say(request: IncomingMessage, response: ServerResponse, status: number, text: string, headers: Record<string, string> = {}): void {
