@@ -14,4 +14,9 @@ export default tseslint.config(
       '@typescript-eslint/no-empty-function': 'off',
     },
   },
+  {
+    // A longer one says why in the comment that allows it.
+    files: ['packages/jexo/src/**/*.ts', 'apps/inspector/src/**/*.{ts,tsx}'],
+    rules: { 'max-lines-per-function': ['error', { max: 80, skipBlankLines: true, skipComments: true }] },
+  },
 );

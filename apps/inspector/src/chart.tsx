@@ -1,3 +1,4 @@
+/* eslint-disable max-lines-per-function -- the markup of one chart */
 import { useEffect, useMemo, useRef, useState } from 'react';
 import uPlot from 'uplot';
 import 'uplot/dist/uPlot.min.css';

@@ -12,6 +12,7 @@ interface ControlProps extends FieldProps {
 const inputTypes: Record<string, string> = { date: 'date', time: 'time', email: 'email', uri: 'url', url: 'url' };
 
 /** The one input, list of choices or file field that fits a schema. */
+// eslint-disable-next-line max-lines-per-function -- one branch for each kind of field
 export function Control({ id, name, path, schema, type, required, value, onChange }: ControlProps): ReactNode {
   const { issues, suggest, suggestions } = useContext(Form);
   const common = {

@@ -64,7 +64,7 @@ export interface ConnectionState {
   readonly trouble?: Trouble;
   readonly server?: {
     readonly protocolVersion: string;
-    readonly capabilities: Readonly<Record<string, unknown>> & { readonly resources?: { readonly subscribe?: boolean } };
+    readonly capabilities: object & { readonly resources?: { readonly subscribe?: boolean } };
     readonly serverInfo: { readonly name: string; readonly title?: string; readonly version: string };
     readonly instructions?: string;
   };

@@ -9,6 +9,7 @@ const chooseAfterMs = 150;
 const shownMost = 5;
 
 /** A request in plain words: which tool the stand-in would choose, the runners-up, and why. */
+// eslint-disable-next-line max-lines-per-function -- the markup of one place
 export function Rehearsal({ connection, edits }: { connection: ConnectionState; edits: object }) {
   const [words, setWords] = useState('');
   const [found, setFound] = useState<readonly Candidate[]>();

@@ -123,6 +123,7 @@ function Remove({ what, onPress }: { what: string; onPress: () => void }) {
   );
 }
 
+// eslint-disable-next-line max-lines-per-function -- one branch for each kind of schema
 function Field({ schema: given, ...props }: FieldProps) {
   const { name, path, required, value, onChange } = props;
   const { root } = useContext(Form);

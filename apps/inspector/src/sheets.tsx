@@ -75,6 +75,7 @@ function FromTrace({ connection, onMade }: { connection: ConnectionState; onMade
 
 type Result = { readonly kind: 'calls'; readonly done: Replayed } | { readonly kind: 'requests'; readonly done: Rehearsed };
 
+// eslint-disable-next-line max-lines-per-function -- the markup of one place
 function OpenSheet({ name, connection }: { name: string; connection: ConnectionState }) {
   const edits = useStore((store) => store.edits[connection.shown] ?? noEdits);
   const [sheet, setSheet] = useState<OpenedSheet>();

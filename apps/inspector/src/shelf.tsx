@@ -21,6 +21,7 @@ type Grouping = 'kind' | 'source' | 'tag';
 const kinds: readonly OfferKind[] = ['tool', 'resource', 'template', 'prompt'];
 
 /** What is offered: search on top, groups, a row an offer, what needs attention at its right edge. */
+// eslint-disable-next-line max-lines-per-function -- the markup of one place
 export function Shelf({ connection, chosen, onChosen }: { connection: ConnectionState; chosen: string | undefined; onChosen: () => void }) {
   const connections = useStore((store) => store.connections);
   const [words, setWords] = useState('');

@@ -135,9 +135,9 @@ export interface JexoMatchers<R = unknown> {
   toAnswer(expected: unknown): R;
   /** Passes when a call fails, with words that fit. */
   toFail(expected?: string | RegExp): R;
-  /** Passes when a server offers a tool of this name. */
+  /** Passes when a server offers all of these: tools and prompts by name, resources by URI. */
   toOffer(...names: string[]): Promise<R>;
-  /** Passes when `jexo check` finds nothing severe. */
+  /** Passes when `jexo check` finds nothing at least as severe as `from`, silenced findings apart. */
   toPassCheck(options?: { readonly from?: Severity; readonly silences?: readonly Silence[] }): Promise<R>;
 }
 
