@@ -16,6 +16,7 @@ const dist = join(pkg, 'dist');
 const quiet = process.argv.includes('--quiet');
 const force = process.argv.includes('--force');
 const require = createRequire(join(pkg, 'package.json'));
+const requireAjv = createRequire(require.resolve('ajv/package.json'));
 
 /** Runs `make` when the files under `inputs` are not those of the last time. */
 async function step(name, inputs, make) {
@@ -73,7 +74,7 @@ function buildCompiler() {
   }
   libraries['lib.esnext.full.d.ts'] = '/// <reference lib="esnext" />\n';
   writeFileSync(join(out, 'libraries.json.gz'), gzipSync(JSON.stringify(libraries), { level: 9 }));
-  copyFileSync(join(folder, 'LICENSE.txt'), join(out, 'LICENSE.txt'));
+  for (const name of ['LICENSE.txt', 'ThirdPartyNoticeText.txt']) copyFileSync(join(folder, name), join(out, name));
 }
 
 async function buildLibrary() {
@@ -90,6 +91,13 @@ async function buildLibrary() {
     outExtension: { '.js': '.mjs' },
     logLevel: 'warning',
   };
+  // Other packages may bring copies of these of their own; one of each is enough.
+  const oneOfEach = Object.fromEntries(
+    ['ajv', 'json-schema-traverse', 'fast-uri', 'fast-deep-equal'].map((name) => [
+      name,
+      dirname(requireAjv.resolve(`${name}/package.json`)),
+    ]),
+  );
   const { version } = JSON.parse(readFileSync(join(pkg, 'package.json'), 'utf8'));
   const define = { 'process.env.JEXO_VERSION': JSON.stringify(version) };
   const node = await build({
@@ -107,14 +115,17 @@ async function buildLibrary() {
     chunkNames: 'part-[hash]',
     external: ['esbuild', 'typescript'],
     // Its other form loads its parts in a way that cannot be built in.
-    alias: { 'jsonc-parser': 'jsonc-parser/lib/esm/main.js' },
+    alias: { ...oneOfEach, 'jsonc-parser': 'jsonc-parser/lib/esm/main.js' },
     // Packages written in the older module format call require for Node's own modules.
     banner: { js: "import { createRequire as __createRequire } from 'node:module'; const require = __createRequire(import.meta.url);" },
   });
-  const browser = await build({ ...shared, define, entryPoints: [join(pkg, 'src/browser.ts')], platform: 'browser' });
+  const browser = await build({ ...shared, define, entryPoints: [join(pkg, 'src/browser.ts')], platform: 'browser', alias: oneOfEach });
   await writeSheetSchemas(shared);
   chmodSync(join(dist, 'cli.mjs'), 0o755);
-  writeNotices([...Object.keys(node.metafile.inputs), ...Object.keys(browser.metafile.inputs)]);
+  writeFileSync(
+    join(dist, '.library.inputs.json'),
+    JSON.stringify([...Object.keys(node.metafile.inputs), ...Object.keys(browser.metafile.inputs)]),
+  );
 }
 
 // The schemas of sheets are published for editors, from the same source the library checks by.
@@ -130,20 +141,66 @@ async function writeSheetSchemas(shared) {
     writeFileSync(join(dist, `${name}.schema.json`), `${JSON.stringify(schema, null, 2)}\n`);
 }
 
-// The licences of what is built in travel with it.
-function writeNotices(inputs) {
-  const folders = new Set(inputs.map((input) => /^.*node_modules\/(?:@[^/]+\/)?[^/]+/.exec(input)?.[0]).filter(Boolean));
-  const parts = [...folders].sort().map((place) => {
-    const folder = join(process.cwd(), place);
-    const name = place.replace(/^.*node_modules\//, '');
-    const { version, license } = JSON.parse(readFileSync(join(folder, 'package.json'), 'utf8'));
-    const file = readdirSync(folder).find((entry) => /^licen[cs]e/i.test(entry));
-    return `## ${name} ${version} (${license})\n\n${file ? readFileSync(join(folder, file), 'utf8').trim() : ''}\n`;
+// What is built in is listed with its licences (THIRD-PARTY.md) and as a software bill of materials (CycloneDX).
+async function writeNotices() {
+  const [library, page] = ['library', 'page'].map((name) => JSON.parse(readFileSync(join(dist, `.${name}.inputs.json`), 'utf8')));
+  const { outputFiles } = await build({
+    absWorkingDir: root,
+    entryPoints: [join(pkg, 'src/pack/notices.ts')],
+    bundle: true,
+    format: 'esm',
+    platform: 'node',
+    write: false,
   });
+  const { noticesOf, packagesOf } = await import(`data:text/javascript,${encodeURIComponent(outputFiles[0].text)}`);
+  const packages = packagesOf([...library, ...page, require.resolve('typescript/package.json')], root);
+  checkLicences(packages);
   writeFileSync(
     join(pkg, 'THIRD-PARTY.md'),
-    `# What is built into this package\n\nThe type reader's compiler has its licence beside it, in dist/compiler.\n\n${parts.join('\n')}`,
+    `# What is built into this package\n\nThe notices of the compiler's own parts are in dist/compiler.\n\n${noticesOf(packages)}`,
   );
+  const {
+    name,
+    version,
+    license,
+    dependencies = {},
+    optionalDependencies = {},
+  } = JSON.parse(readFileSync(join(pkg, 'package.json'), 'utf8'));
+  const outside = Object.keys({ ...dependencies, ...optionalDependencies }).map((each) => {
+    const stated = JSON.parse(readFileSync(require.resolve(`${each}/package.json`), 'utf8'));
+    return component(stated, each in dependencies ? 'required' : 'optional');
+  });
+  // What a packed file carries: the page and the compiler stay behind.
+  writeFileSync(join(dist, 'library-licences.md'), noticesOf(packagesOf(library, root)));
+  const bill = {
+    bomFormat: 'CycloneDX',
+    specVersion: '1.6',
+    version: 1,
+    metadata: { component: { ...component({ name, version, license }), 'bom-ref': `pkg:npm/${name}@${version}` } },
+    components: [...packages.map((each) => component(each, 'required')), ...outside],
+  };
+  writeFileSync(join(dist, 'sbom.cdx.json'), `${JSON.stringify(bill, null, 2)}\n`);
+}
+
+function component({ name, version, license }, scope) {
+  return {
+    type: 'library',
+    name,
+    version,
+    ...(scope && { scope }),
+    licenses: [/[ ()]/.test(license) ? { expression: license } : { license: { id: license } }],
+    purl: `pkg:npm/${name.replace('@', '%40')}@${version}`,
+  };
+}
+
+/** Licences of what is shipped that ask for nothing but their notice. */
+const allowed = new Set(['MIT', 'ISC', 'BSD-2-Clause', 'BSD-3-Clause', 'Apache-2.0', 'BlueOak-1.0.0', '0BSD', '(MIT AND Zlib)']);
+
+function checkLicences(packages) {
+  const wrong = packages.filter(({ license, text }) => !allowed.has(license) || text === '');
+  if (wrong.length === 0) return;
+  const list = wrong.map(({ name, version, license, text }) => `${name} ${version}: ${license}${text ? '' : ', no text'}`).join('\n');
+  throw new Error(`These packages are built in, and their licences are not on the list in scripts/build.mjs:\n${list}`);
 }
 
 await step('compiler', ['packages/jexo/assets', 'package-lock.json', 'scripts/build.mjs'], buildCompiler);
@@ -155,4 +212,15 @@ if (existsSync(join(root, 'apps/inspector/index.html')))
   await step('page', ['apps/inspector', 'package-lock.json'], () =>
     run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'apps/inspector')),
   );
+await step(
+  'notices',
+  [
+    'packages/jexo/dist/.library.inputs.json',
+    'packages/jexo/dist/.page.inputs.json',
+    'packages/jexo/src/pack/notices.ts',
+    'packages/jexo/package.json',
+    'scripts/build.mjs',
+  ],
+  writeNotices,
+);
 for (const name of ['LICENSE', 'README.md']) if (existsSync(join(root, name))) copyFileSync(join(root, name), join(pkg, name));

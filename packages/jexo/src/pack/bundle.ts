@@ -1,3 +1,4 @@
+import { readFileSync } from 'node:fs';
 import { dirname, join, resolve } from 'node:path';
 import type { BuildFailure } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
@@ -5,9 +6,11 @@ import { freezeServer } from '../offers/thaw.js';
 import { together } from '../offers/together.js';
 import type { Omission } from '../offers/source.js';
 import { packageFile } from '../own-package.js';
+import { loadBundler } from '../targets/bundler.js';
 import { findKind } from '../targets/find-kind.js';
 import { howToOpen, openTargets, type OpenOptions } from '../targets/open-targets.js';
 import type { Packable, Target } from '../targets/target-kind.js';
+import { noticesOf, packagesOf, type BuiltIn } from './notices.js';
 import { writeBundle } from './write-bundle.js';
 
 export interface BundleOptions extends Pick<OpenOptions, 'name' | 'choice' | 'options' | 'kinds'> {
@@ -82,12 +85,15 @@ await runPacked(together([server], ${givenName} ?? undefined, ${givenChoice}, ${
 }
 
 async function build({ from }: Packable, entry: string): Promise<string> {
-  const esbuild = await import('esbuild');
+  const esbuild = await loadBundler('Packing');
+  let built;
   try {
-    const { outputFiles } = await esbuild.build({
+    built = await esbuild.build({
       stdin: { contents: entry, resolveDir: dirname(from), sourcefile: 'entry.mjs', loader: 'js' },
       bundle: true,
       write: false,
+      metafile: true,
+      absWorkingDir: dirname(from),
       format: 'esm',
       platform: 'node',
       target: 'node20',
@@ -100,10 +106,20 @@ async function build({ from }: Packable, entry: string): Promise<string> {
       },
       logLevel: 'silent',
     });
-    return outputFiles[0]!.text;
   } catch (error) {
     throw describe(error, from);
   }
+  return built.outputFiles[0]!.text + licences(packagesOf(Object.keys(built.metafile.inputs), dirname(from)));
+}
+
+/** The licences of all that is built in, as a comment at the end of the file. */
+function licences(packages: readonly BuiltIn[]): string {
+  // Jexo's own list stands for all that is built into Jexo. Where Jexo is installed as a link it is no package of node_modules.
+  const others = packages.filter(({ name }) => name !== 'jexo');
+  const own = packageFile('dist/library-licences.md');
+  const jexo = `${readFileSync(packageFile('LICENSE'), 'utf8').trim()}\n\n${readFileSync(own, 'utf8').trim()}`;
+  const text = `# Licences of what is built into this file\n\n## jexo\n\n${jexo}\n\n${noticesOf(others)}`;
+  return `\n/*\n${text.replaceAll('*/', '* /').trim()}\n*/\n`;
 }
 
 function describe(error: unknown, from: string): JexoError {

@@ -5,6 +5,7 @@ import { pathToFileURL } from 'node:url';
 import type { BuildFailure, Message, Plugin } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
 import { packageFile } from '../own-package.js';
+import { loadBundler } from './bundler.js';
 import { compiledBefore, keepCompiled, type Compiled } from './compiled-modules.js';
 
 export interface LoadedModule {
@@ -49,7 +50,7 @@ export async function loadModule(
  * @throws JexoError JEXO_TARGET_MISSING, JEXO_MODULE_FAILED
  */
 export async function loadPackage(name: string): Promise<LoadedModule> {
-  const { build } = await import('esbuild');
+  const { build } = await loadBundler(`Finding the package ${name}`);
   let found: string | undefined;
   const find: Plugin = {
     name: 'find-package',
@@ -102,7 +103,7 @@ async function compile(file: string): Promise<Compiled> {
   process.setSourceMapsEnabled(true);
   const known = compiledBefore(file);
   if (known !== undefined) return known;
-  const { build } = await import('esbuild');
+  const { build } = await loadBundler(`Running ${relative(process.cwd(), file)}`);
   let result;
   try {
     result = await build({

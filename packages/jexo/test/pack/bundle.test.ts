@@ -27,7 +27,10 @@ test('the packed functions run in an empty folder, over stdio', async () => {
   ).toMatchObject({ days: 5, date: '2026-06-06T00:00:00.000Z' });
   await client.close();
   expect(judge.findings).toEqual([]);
-  expect(readFileSync(file, 'utf8')).not.toContain(process.cwd());
+  const text = readFileSync(file, 'utf8');
+  expect(text).not.toContain(process.cwd());
+  // The licences of all that is built in travel along.
+  for (const name of ['jexo', 'ajv', 'yaml']) expect(text).toMatch(new RegExp(`^## ${name}\\b`, 'm'));
 });
 
 test('the same file serves over HTTP', async () => {
