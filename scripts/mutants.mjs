@@ -10,7 +10,7 @@ const source = join(root, 'packages/jexo/src');
 
 /** Name, file, the line that obeys, what it becomes. The number is that of the checklist’s line. */
 const mutants = [
-  ['031 client', 'client/connect-link.ts', "const canTask = since(revision, '2025-11-25') && ", 'const canTask = '],
+  ['031 client', 'client/connect-link.ts', "const canTask = since(peer.revision, '2025-11-25') && ", 'const canTask = '],
   ['031 client: asked', 'client/answer-server.ts', 'if (known === undefined)', 'if (Date.now() < 0)'],
   ['031 server', 'protocol/shape-down.ts', "  if (since(revision, '2025-11-25')) return tool;", '  if (revision) return tool;'],
   [
@@ -28,7 +28,7 @@ const mutants = [
   ],
   ['041 client: no notice', 'engine/peer.ts', "waiting.method !== 'initialize' && !waiting.isTask", "waiting.method !== 'initialize'"],
   ['041 client: signal', 'client/task-handle.ts', "else signal?.addEventListener('abort', cancel, { once: true });", ''],
-  ['041 server: cancel', 'engine/task-book.ts', "    entry.stop('cancelled by the requester');", '    void 0;'],
+  ['041 server: cancel', 'engine/task-book.ts', '      here?.stop(cancelledByRequester);', '      void here;'],
   [
     '041 server: request',
     'engine/task-book.ts',
@@ -38,11 +38,11 @@ const mutants = [
   [
     '048 client: task',
     'client/task-handle.ts',
-    'onProgress === undefined ? () => undefined : peer.listenProgress(token, onProgress)',
+    'onProgress === undefined ? () => undefined : session.peer.listenProgress(token, onProgress)',
     '() => undefined',
   ],
   ['048 server', 'engine/exchange.ts', '    this.finished = true;', ''],
-  ['048 server: token', 'engine/exchange.ts', 'progressToken === undefined || ', ''],
+  ['048 server: token', 'engine/exchange.ts', 'if (token === undefined || this.finished) return;', 'if (this.finished) return;'],
   ['068 both', 'offers/json-schema-check.ts', 'isDraft07(schema) ? Ajv : Ajv2020', 'isDraft07(schema) ? Ajv : Ajv'],
   ['068 both: refs', 'offers/json-schema-check.ts', 'if (validate(value)) return', 'if (validate(value) || true) return'],
   ['074', 'client/connect-link.ts', 'if (issues === undefined) return result;', 'if (issues === undefined || issues) return result;'],
@@ -61,35 +61,35 @@ const mutants = [
   ['125: required', 'protocol/shape-down.ts', "if (toolUse === 'required' && !usesTool)", 'if (Date.now() < 0)'],
   ['152', 'client/connect-link.ts', "if ((await taskSupportOf(name, call)) === 'forbidden')", 'if (Date.now() < 0)'],
   ['153', 'client/connect-link.ts', "(await taskSupportOf(name, call)) === 'required'", 'Date.now() < 0'],
-  ['153: unlisted', 'client/connect-link.ts', 'if (!tools.isKnown()) await listTools', 'if (Date.now() < 0) await listTools'],
-  [
-    '153: checked',
-    'client/task-handle.ts',
-    'return await check(result as unknown as CallToolResult);',
-    'return result as unknown as CallToolResult;',
-  ],
+  ['153: unlisted', 'client/connect-link.ts', 'if (!tools.isKnown()) await list(', 'if (Date.now() < 0) await list('],
+  ['153: checked', 'client/task-handle.ts', 'return await check(result as CallToolResult);', 'return result as CallToolResult;'],
   ['162 client', 'client/answer-server.ts', 'return withTask(handler(params, exchange), params);', 'return handler(params, exchange);'],
-  ['162 server: result', 'engine/task-book.ts', '[relatedTaskKey]: { taskId: entry.task.taskId } } };', '} };'],
+  ['162 server: result', 'engine/task-book.ts', '[relatedTaskKey]: { taskId: task.taskId } } };', '} };'],
   [
     '162 server: question',
-    'engine/task-book.ts',
+    'engine/task-entry.ts',
     'return { ...params, _meta: { ...params._meta, [relatedTaskKey]: { taskId } } };',
     'void taskId; return { ...params };',
   ],
-  ['191', 'transports/http/http-link.ts', "...(progress.lastEventId !== undefined && { 'last-event-id': progress.lastEventId }),", ''],
+  [
+    '191',
+    'transports/http/http-connection.ts',
+    "const from = lastEventId === undefined ? {} : { 'last-event-id': lastEventId };",
+    'const from = {};\n    void lastEventId;',
+  ],
   [
     '200: POST',
-    'transports/http/http-link.ts',
-    'if (response.status === 404 && usedSession !== undefined && events.renew !== undefined && !isHandshake(message)) {',
+    'transports/http/post-message.ts',
+    'if (response.status === 404 && usedSession !== undefined && connection.events.renew !== undefined && !isHandshake(message)) {',
     'if (Date.now() < 0) {',
   ],
-  ['200: GET', 'transports/http/http-link.ts', 'if (response.status === 404 && session !== undefined && hadStream)', 'if (Date.now() < 0)'],
   [
-    '200: old id',
-    'transports/http/http-link.ts',
-    '      sessionId = undefined;\n      revision = undefined;',
-    '      revision = undefined;',
+    '200: GET',
+    'transports/http/listen-for-unasked.ts',
+    'if (response.status === 404 && session !== undefined && hadStream)',
+    'if (Date.now() < 0)',
   ],
+  ['200: old id', 'transports/http/http-connection.ts', '      this.sessionId = undefined;\n      this.revision', '      this.revision'],
 ];
 
 /** The tagged tests that fail, by the report of the run. */

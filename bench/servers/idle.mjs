@@ -1,6 +1,6 @@
 import { serveHttp } from 'jexo';
 import server from './definition.mjs';
-const service = await serveHttp(server, { maxSessions: 20_000 });
+const service = await serveHttp(server, { maxSessions: 20_000, maxSessionsPerAddress: 20_000 });
 process.on('message', () => {
   globalThis.gc();
   const { heapUsed, external, rss } = process.memoryUsage();

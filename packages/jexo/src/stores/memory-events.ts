@@ -15,9 +15,6 @@ const maxEnded = 64;
 /** When there is too much, room is made down to this share, so that not every event has to make it. */
 const relieved = 0.8;
 
-interface Kept extends KeptEvent {
-  readonly bytes: number;
-}
 interface StreamMark {
   /** The highest number of an event that is no longer kept. */
   forgotten: number;
@@ -25,7 +22,7 @@ interface StreamMark {
   isEnded: boolean;
 }
 interface SessionEvents {
-  readonly events: Kept[];
+  readonly events: KeptEvent[];
   readonly streams: Map<number, StreamMark>;
   bytes: number;
 }
@@ -47,7 +44,8 @@ export function memoryEvents(limits: EventLimits): EventStore {
     return mark;
   };
   const forgetOldest = (session: SessionEvents) => {
-    const { stream, seq, bytes } = session.events.shift()!;
+    const { stream, seq, text } = session.events.shift()!;
+    const bytes = byteLength(text);
     session.bytes -= bytes;
     total -= bytes;
     const mark = session.streams.get(stream);
@@ -65,7 +63,7 @@ export function memoryEvents(limits: EventLimits): EventStore {
       const session = sessionOf(id);
       const bytes = byteLength(event.text);
       streamOf(session, event.stream).last = event.seq;
-      session.events.push({ ...event, bytes });
+      session.events.push(event);
       session.bytes += bytes;
       total += bytes;
       while (session.events.length > 0 && (session.events.length > maxKeptEvents || session.bytes > maxKeptBytes)) forgetOldest(session);

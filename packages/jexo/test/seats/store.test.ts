@@ -138,6 +138,7 @@ test('unasked-for messages reach the client over whichever process holds its str
   await new Promise((resolve) => setTimeout(resolve, 60));
   const standing = await fetch(two.url, { headers: { ...session, accept: 'text/event-stream' } });
   const early = await until(standing, /resources\/updated/);
+  expect(early.text.match(/scale:\/\/MR-03/g)).toHaveLength(1);
   await early.cut();
 });
 

@@ -164,7 +164,8 @@ test('idle streams are kept alive by comments', async () => {
   const { url } = await serve({ keepAliveMs: 20 });
   const own = await session(url);
   const stream = await start(url, 'GET', { ...own, accept: 'text/event-stream' });
-  await stream.until(/: still here[\s\S]*: still here/);
+  const text = await stream.until(/: still here[\s\S]*: still here/);
+  expect(text).not.toContain('data: {');
   stream.cut();
 });
 
@@ -258,4 +259,7 @@ test('a session whose client is gone in the middle of a call ends too, and the c
   lost.cut();
   while (service.sessions > 0) await (await start(service.url, 'OPTIONS', {})).ended;
   release('to nobody');
+  const late = await start(service.url, 'POST', own, message('ping'));
+  await late.ended;
+  expect(late.status).toBe(404);
 });

@@ -76,7 +76,7 @@ export function isSameCaller(a: Caller, b: Caller): boolean {
 
 /** The caller that begins a session, with the headers it came with; those that may carry credentials are left out. */
 export function withHeaders(caller: Caller, request: HttpRequest): Caller {
-  return { ...caller, headers: publicHeaders(request) };
+  return { ...caller, headers: sharedHeaders(publicHeaders(request)) };
 }
 
 /** The same for a request that stands alone: its headers are copied only when a handler asks for them. */
@@ -87,6 +87,20 @@ export function withLazyHeaders(caller: Caller, request: HttpRequest): Caller {
       return publicHeaders(request);
     },
   };
+}
+
+/** Headers of the last few sessions: clients of one kind send the same ones, which are then kept once. */
+const recentHeaders = new Map<string, Readonly<Record<string, string>>>();
+const maxRecentHeaders = 64;
+
+function sharedHeaders(headers: Readonly<Record<string, string>>): Readonly<Record<string, string>> {
+  const key = JSON.stringify(headers);
+  const known = recentHeaders.get(key);
+  if (known !== undefined) return known;
+  const [oldest] = recentHeaders.keys();
+  if (oldest !== undefined && recentHeaders.size >= maxRecentHeaders) recentHeaders.delete(oldest);
+  recentHeaders.set(key, Object.freeze(headers));
+  return headers;
 }
 
 function publicHeaders(request: HttpRequest): Readonly<Record<string, string>> {

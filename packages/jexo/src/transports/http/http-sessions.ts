@@ -5,7 +5,7 @@ import type { Caller, Servable } from '../../engine/servable.js';
 import { after, type MaybePromise, type SessionRecord, type Store } from '../../engine/store.js';
 import { encode } from '../../protocol/json-rpc.js';
 import type { EventStream } from './http-types.js';
-import { SessionStreams, type StreamLimits } from './session-streams.js';
+import { SessionStreams, type StreamLimits, type StreamParts } from './session-streams.js';
 
 export interface HttpSession {
   readonly id: string;
@@ -71,16 +71,17 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
     if (work instanceof Promise) work.catch((error: unknown) => onFault(error, 'store'));
   };
 
+  const streamParts: StreamParts = {
+    events: store.events,
+    bus: isShared ? store.bus : undefined,
+    limits,
+    clock,
+    onOpen: parts.onStream,
+    onFault: (error) => onFault(error, 'store'),
+  };
+
   const open = (id: string, caller: Caller, resume?: SessionRecord): HttpSession => {
-    const streams = new SessionStreams({
-      session: id,
-      events: store.events,
-      bus: isShared ? store.bus : undefined,
-      limits,
-      clock,
-      onOpen: parts.onStream,
-      onFault: (error) => onFault(error, 'store'),
-    });
+    const streams = new SessionStreams(id, streamParts);
     const outlet: Channel = { send: (message) => streams.send(encode(message)) };
     const peer = server.open({
       outlet,

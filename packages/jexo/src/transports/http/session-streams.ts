@@ -17,8 +17,6 @@ export interface StreamLimits {
 }
 
 export interface StreamParts {
-  /** The session's id. */
-  readonly session: string;
   readonly events: EventStore;
   /** What carries events to the process that holds a stream's connection; undefined where one process holds them all. */
   readonly bus: Bus | undefined;
@@ -71,7 +69,11 @@ export class SessionStreams {
   private waitingBytes = 0;
   private stopWaiting: (() => void) | undefined;
 
-  constructor(private readonly parts: StreamParts) {}
+  /** @param parts what all sessions share */
+  constructor(
+    private readonly session: string,
+    private readonly parts: StreamParts,
+  ) {}
 
   /** True while a connection for unasked-for messages is open. */
   get listening(): boolean {
@@ -102,7 +104,7 @@ export class SessionStreams {
     if (stream === undefined) return false;
     const catching: NonNullable<Stream['catching']> = [];
     stream.catching = catching;
-    return after(this.parts.events.since(this.parts.session, number, seq), (rest) => {
+    return after(this.parts.events.since(this.session, number, seq), (rest) => {
       stream.catching = undefined;
       if (rest === undefined) {
         if (stream.isForeign) this.drop(stream);
@@ -116,7 +118,8 @@ export class SessionStreams {
   /** Sends a message that belongs to no request, or keeps it until somebody listens. */
   send(message: string): void {
     if (this.standing?.sink !== undefined) return this.write(this.standing, message);
-    const { bus, session } = this.parts;
+    const { session } = this;
+    const { bus } = this.parts;
     if (bus === undefined) return this.wait(message);
     this.guard(after(bus.publish(unaskedTopic(session), message), (reached) => (reached === 0 ? this.wait(message) : undefined)));
   }
@@ -131,11 +134,12 @@ export class SessionStreams {
     this.stopWaiting?.();
     this.streams = undefined;
     this.waiting = undefined;
-    if (forget) this.guard(this.parts.events.forget(this.parts.session));
+    if (forget) this.guard(this.parts.events.forget(this.session));
   }
 
   private begin(sink: EventStream, primed: boolean): Stream {
-    const { bus, events, session } = this.parts;
+    const { session } = this;
+    const { bus, events } = this.parts;
     const number = bus === undefined ? ++this.last : 1 + Math.floor(Math.random() * streamNumbers);
     const stream: Stream = {
       number,
@@ -156,7 +160,8 @@ export class SessionStreams {
 
   /** A stream that another process writes; undefined where there is no other. */
   private foreign(number: number): Stream | undefined {
-    const { bus, session } = this.parts;
+    const { session } = this;
+    const { bus } = this.parts;
     if (bus === undefined) return undefined;
     const stream: Stream = {
       number,
@@ -220,7 +225,8 @@ export class SessionStreams {
   }
 
   private write(stream: Stream, message: string): void {
-    const { events, bus, session } = this.parts;
+    const { session } = this;
+    const { events, bus } = this.parts;
     const seq = ++stream.seq;
     const text = `id: ${stream.number}.${seq}\nevent: message\ndata: ${message}\n\n`;
     const kept = events.append(session, { stream: stream.number, seq, text });
@@ -247,7 +253,8 @@ export class SessionStreams {
   }
 
   private wait(message: string): void {
-    const { bus, session, limits } = this.parts;
+    const { session } = this;
+    const { bus, limits } = this.parts;
     const waiting = (this.waiting ??= []);
     waiting.push(message);
     this.waitingBytes += byteLength(message);
@@ -266,7 +273,8 @@ export class SessionStreams {
 
   /** This process has the standing stream: what others have for it comes here. */
   private becomeListener(): void {
-    const { bus, session } = this.parts;
+    const { session } = this;
+    const { bus } = this.parts;
     if (bus === undefined) return;
     this.standingStop?.();
     const stop = bus.subscribe(unaskedTopic(session), (message) => this.standing?.sink !== undefined && this.write(this.standing, message));
@@ -278,7 +286,8 @@ export class SessionStreams {
   }
 
   private end(stream: Stream): void {
-    const { events, bus, session } = this.parts;
+    const { session } = this;
+    const { events, bus } = this.parts;
     stream.ended = true;
     const noted = events.end(session, stream.number);
     this.guard(bus === undefined ? noted : after(noted, () => bus.publish(streamTopic(session, stream.number), '{"end":true}')));
