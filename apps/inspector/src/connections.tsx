@@ -124,7 +124,7 @@ function ConnectionCard({ connection }: { connection: ConnectionState }) {
       {server && <Roots connection={connection} />}
       {connection.deviations.length > 0 && (
         <details open>
-          <summary className="warn">{connection.deviations.length} departures from the protocol, tolerated</summary>
+          <summary className="warn">{connection.deviations.length} deviations from the protocol, tolerated</summary>
           <ul>
             {connection.deviations.map((account, index) => (
               <li key={index}>{account}</li>

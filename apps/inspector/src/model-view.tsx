@@ -19,6 +19,8 @@ export function ModelPlace({ connection }: { connection: ConnectionState }) {
   const [open, setOpen] = useState<string>();
   const [view, setView] = useState<ModelView>();
   const [trouble, setTrouble] = useState<Trouble>();
+  const [asFunctions, setAsFunctions] = useState(false);
+  const given = asFunctions ? view?.functions : view?.text;
   const chosen = names.filter((name) => !left.has(name));
   const asked = JSON.stringify([chosen, edits, connection.shelf.length]);
   useEffect(() => {
@@ -105,12 +107,12 @@ export function ModelPlace({ connection }: { connection: ConnectionState }) {
                     </label>
                     {seen?.edited && (
                       <Button className="plain small" onPress={() => edit(name, undefined)}>
-                        Take back
+                        Revert
                       </Button>
                     )}
                     {seen && seen.trims.length > 0 && (
                       <>
-                        <p className="step">What leaving out would save</p>
+                        <p className="step">What omitting would save</p>
                         <ul className="trims">
                           {seen.trims.map(({ what, saves }) => (
                             <li key={what}>
@@ -130,13 +132,16 @@ export function ModelPlace({ connection }: { connection: ConnectionState }) {
       <Rehearsal connection={connection} edits={edits} />
       <section className="sheet given">
         <div className="step-line">
-          <p className="step">Exactly this is put before it</p>
-          <Button className="plain small" onPress={() => void navigator.clipboard.writeText(view?.text ?? '').catch(() => undefined)}>
+          <p className="step">What the model is given</p>
+          <Button className="plain small" onPress={() => setAsFunctions(!asFunctions)}>
+            {asFunctions ? 'Show the protocol’s form' : 'Show the chat-completions form'}
+          </Button>
+          <Button className="plain small" onPress={() => void navigator.clipboard.writeText(given ?? '').catch(() => undefined)}>
             Copy
           </Button>
         </div>
         {trouble && <TroubleNote trouble={trouble} />}
-        <pre tabIndex={0}>{view?.text}</pre>
+        <pre tabIndex={0}>{given}</pre>
       </section>
     </main>
   );

@@ -185,6 +185,7 @@ export interface Difference {
 }
 export interface ModelView {
   readonly text: string;
+  readonly functions: string;
   readonly tokens: number;
   readonly tools: readonly {
     readonly name: string;

@@ -161,7 +161,7 @@ function OpenSheet({ name, connection }: { name: string; connection: ConnectionS
                 Save
               </Button>
               <Button className="plain" onPress={() => setText(undefined)}>
-                Take back
+                Revert
               </Button>
             </>
           )}

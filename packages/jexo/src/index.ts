@@ -57,7 +57,7 @@ export { connectLink, type CallOptions, type Client, type ClientOptions } from '
 export type { Asker, FormQuestion, PageQuestion, ServerAnswers } from './client/answer-server.js';
 export type { TaskHandle } from './client/task-handle.js';
 export type { CommandTarget } from './transports/child-process.js';
-export type { Departure, Link, LinkEvents } from './transports/link.js';
+export type { Deviation, Link, LinkEvents } from './transports/link.js';
 export { RpcError, errorCodes } from './protocol/json-rpc.js';
 export { newestRevision, revisions, type Revision } from './protocol/revisions.js';
 export type {

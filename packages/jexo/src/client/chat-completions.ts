@@ -16,7 +16,7 @@ export interface ChatCompletionsOptions {
   /** Milliseconds without a sign of life. Default 60,000. */
   readonly timeoutMs?: number;
   /** Times a busy service is asked again. Default 3. */
-  readonly retries?: number;
+  readonly maxRetries?: number;
   /** How much chance is in the answers. Default: the service's own. */
   readonly temperature?: number;
   /** True asks for the answer in parts, as it is written. Default false. */
@@ -41,19 +41,19 @@ const takenName = /^[A-Za-z0-9_-]{1,64}$/;
  * const model = chatCompletions({ baseUrl: 'http://127.0.0.1:8080/v1', model: 'small', key: process.env.JEXO_MODEL_KEY });
  */
 export function chatCompletions(options: ChatCompletionsOptions): Model {
-  const { baseUrl, model, key, timeoutMs = 60_000, retries = 3, temperature, stream = false, onText } = options;
+  const { baseUrl, model, key, timeoutMs = 60_000, maxRetries = 3, temperature, stream = false, onText } = options;
   const url = addressOf(baseUrl);
   return {
     name: model,
     isStandIn: false,
     async next(turn, signal) {
-      const names = nameTools(turn);
+      const names = nameTools(turn.tools);
       const body = JSON.stringify({
         model,
         ...(temperature !== undefined && { temperature }),
         ...(stream && { stream: true }),
         messages: messagesOf(turn, names.given),
-        ...(turn.tools.length > 0 && { tools: turn.tools.map((tool) => toFunction(tool, names.given)), tool_choice: 'auto' }),
+        ...(turn.tools.length > 0 && { tools: functionsOf(turn.tools, names.given), tool_choice: 'auto' }),
       });
       for (let attempt = 0; ; attempt++) {
         const limit = deadline(timeoutMs, signal);
@@ -66,7 +66,7 @@ export function chatCompletions(options: ChatCompletionsOptions): Model {
             return toMove(message, names.own, strange);
           }
           const isBusy = response.status === 408 || response.status === 429 || response.status >= 500;
-          if (!isBusy || attempt >= retries)
+          if (!isBusy || attempt >= maxRetries)
             throw refusal(url, response.status, await readText(response, (what) => strangeAnswer(url, what)));
           await response.body?.cancel();
           await pause(pauseOf(response.headers.get('retry-after'), attempt), signal);
@@ -157,7 +157,7 @@ interface Names {
 }
 
 /** Services take fewer names than servers may give: `lots.list` becomes `lots_list`, and is found again. */
-function nameTools({ tools }: Turn): Names {
+function nameTools(tools: Turn['tools']): Names {
   const given = new Map<string, string>();
   const own = new Map<string, string>();
   for (const { name } of [...tools].sort((a, b) => Number(takenName.test(b.name)) - Number(takenName.test(a.name)))) {
@@ -170,10 +170,13 @@ function nameTools({ tools }: Turn): Names {
   return { given, own };
 }
 
-const toFunction = ({ name, description, inputSchema }: Turn['tools'][number], given: Names['given']) => ({
-  type: 'function',
-  function: { name: given.get(name) ?? name, ...(description !== undefined && { description }), parameters: inputSchema },
-});
+/** Tools in the form in which a chat-completions service takes them. */
+export function functionsOf(tools: Turn['tools'], given: ReadonlyMap<string, string> = nameTools(tools).given): readonly object[] {
+  return tools.map(({ name, description, inputSchema }) => ({
+    type: 'function',
+    function: { name: given.get(name) ?? name, ...(description !== undefined && { description }), parameters: inputSchema },
+  }));
+}
 
 function messagesOf({ instructions, talk }: Turn, given: Names['given']): object[] {
   return [

@@ -1,4 +1,5 @@
 import type { Revision } from '../protocol/revisions.js';
+import type { Deviation } from '../transports/link.js';
 import type {
   CallToolResult,
   ClientCapabilities,
@@ -49,8 +50,8 @@ export interface ClientOptions extends ServerAnswers {
   readonly onTask?: (task: Task) => void;
   /** The server had forgotten the session, and a new one has been made; subscriptions have been renewed. */
   readonly onRenewed?: () => void;
-  /** Something departs from the protocol in a way that can be lived with: what is wrong is left out, and named here. */
-  readonly onDeviation?: (account: string) => void;
+  /** The server breaks a rule of the protocol, and the rest still works: what is wrong is ignored and reported here. */
+  readonly onDeviation?: (deviation: Deviation) => void;
   /** The connection has ended; with an error when nobody asked for it. */
   readonly onClosed?: (error?: Error) => void;
 }

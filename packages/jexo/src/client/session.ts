@@ -26,7 +26,7 @@ export interface Ask {
   ): Promise<ClientRequests[M]['result']>;
 }
 
-/** Without these parts an answer is of no use; other departures from the protocol are told and tolerated. */
+/** Without these parts an answer is of no use; other deviations are reported and tolerated. */
 const essential: Partial<Record<string, (result: Params) => boolean>> = {
   'tools/list': ({ tools }) => Array.isArray(tools),
   'tools/call': ({ content }) => Array.isArray(content),
@@ -101,9 +101,9 @@ export class ClientSession {
     return this.introduced!;
   }
 
-  /** Something departs from the protocol in a way that can be lived with. */
+  /** Reports a broken rule that the rest does not suffer from. */
   deviates(account: string): void {
-    tell(() => this.options.onDeviation?.(account));
+    tell(() => this.options.onDeviation?.({ kind: 'message', account }));
   }
 
   /** Starts the link and completes the handshake. @throws whatever goes wrong; the link is closed then */

@@ -35,7 +35,7 @@ export interface ConnectionState {
   readonly roots: readonly Root[];
   /** URIs that are watched. */
   readonly watched: readonly string[];
-  /** Departures from the protocol that were tolerated. */
+  /** Deviations from the protocol that were tolerated. */
   readonly deviations: readonly string[];
 }
 
@@ -202,7 +202,7 @@ class BenchConnection implements Connection {
       onToolsChanged: listAgain,
       onResourcesChanged: listAgain,
       onPromptsChanged: listAgain,
-      onDeviation: (account) => isCurrent() && this.become({ deviations: [...this.state.deviations, account].slice(-50) }),
+      onDeviation: ({ account }) => isCurrent() && this.become({ deviations: [...this.state.deviations, account].slice(-50) }),
       onReloaded: (reloaded) => {
         if (!isCurrent()) return;
         this.lastTrouble = 'trouble' in reloaded ? reloaded.trouble : undefined;

@@ -1,3 +1,4 @@
+import { functionsOf } from '../client/chat-completions.js';
 import type { JsonSchema, Tool } from '../protocol/types.js';
 import { estimateTokens } from './tokens.js';
 
@@ -19,8 +20,10 @@ export interface SeenTool {
 }
 
 export interface ModelView {
-  /** Exactly what would be put before a model, as JSON. */
+  /** What a model is given of each tool, as JSON in the protocol's own words. */
   readonly text: string;
+  /** The same as a chat-completions service takes it. */
+  readonly functions: string;
   readonly tokens: number;
   readonly tools: readonly SeenTool[];
 }
@@ -41,17 +44,18 @@ export function modelView(tools: readonly Tool[], edits: Edits = {}): ModelView 
   const given = editTools(tools, edits).map(({ name, description, inputSchema }) => ({
     name,
     ...(description !== undefined && description !== '' && { description }),
-    input_schema: inputSchema,
+    inputSchema,
   }));
   const text = JSON.stringify(given, null, 2);
   return {
     text,
+    functions: JSON.stringify(functionsOf(given), null, 2),
     tokens: given.reduce((sum, each) => sum + estimateTokens(each), 0),
     tools: given.map((each, index) => ({
       name: tools[index]!.name,
       tokens: estimateTokens(each),
       descriptionTokens: estimateTokens(each.description ?? ''),
-      schemaTokens: estimateTokens(each.input_schema),
+      schemaTokens: estimateTokens(each.inputSchema),
       trims: trimsOf(each.description ?? '', tools[index]!),
       edited: edits[tools[index]!.name] !== undefined,
     })),

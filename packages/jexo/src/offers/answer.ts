@@ -15,18 +15,18 @@ export interface Answer extends CallToolResult {
  * Lets a handler say exactly what its answer holds, instead of returning a plain value.
  *
  * @example
- * return answer({ content: [{ type: 'image', data, mimeType: 'image/png' }], structured: { hive: 'MR-03' } });
+ * return answer({ content: [{ type: 'image', data, mimeType: 'image/png' }], structuredContent: { hive: 'MR-03' } });
  */
 export function answer(parts: {
   content?: readonly ContentBlock[];
-  structured?: Record<string, unknown>;
+  structuredContent?: Record<string, unknown>;
   isError?: boolean;
   meta?: Meta;
 }): Answer {
   return {
     [brand]: true,
     content: parts.content ?? [],
-    ...(parts.structured !== undefined && { structuredContent: parts.structured }),
+    ...(parts.structuredContent !== undefined && { structuredContent: parts.structuredContent }),
     ...(parts.isError === true && { isError: true }),
     ...(parts.meta !== undefined && { _meta: parts.meta }),
   };
@@ -78,7 +78,7 @@ export function settledAnswer(parts: {
 }): Answer {
   const { text, more, structured, json, output } = parts;
   settled.set(structured, { json, output });
-  return answer({ content: [{ type: 'text', text }, ...more], structured });
+  return answer({ content: [{ type: 'text', text }, ...more], structuredContent: structured });
 }
 
 /** What is known of an answer; undefined when it has yet to be checked. */

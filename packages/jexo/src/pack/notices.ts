@@ -33,10 +33,28 @@ export function packagesOf(files: Iterable<string>, root: string): BuiltIn[] {
   return [...found.values()].sort((a, b) => (a.name < b.name ? -1 : a.name > b.name ? 1 : 0));
 }
 
-/** One section a package, in Markdown: name, version, licence and its text. */
+/**
+ * Name, version, licence and copyright of each package, in Markdown. Packages whose licences say the same are listed together, with
+ * the text once.
+ */
 export function noticesOf(packages: readonly BuiltIn[]): string {
-  return packages.map(({ name, version, license, text }) => `## ${name} ${version} (${license})\n\n${text}\n`).join('\n');
+  const alike = new Map<string, { readonly text: string; readonly of: string[] }>();
+  for (const { name, version, license, text } of packages) {
+    const lines = text.split(/\r?\n/);
+    const holders = lines.filter(isCopyright).map((line) => line.trim());
+    const rest = lines
+      .filter((line) => !isCopyright(line))
+      .join('\n')
+      .trim();
+    const key = `${license} ${rest.replaceAll(/[\s"'“”*_]+/g, ' ').toLowerCase()}`;
+    const group = alike.get(key) ?? { text: rest, of: [] };
+    alike.set(key, group);
+    group.of.push(`## ${name} ${version} (${license})`, ...(holders.length > 0 ? [holders.join('\n')] : []));
+  }
+  return [...alike.values()].map(({ text, of }) => `${of.join('\n\n')}\n\n${text}\n`).join('\n');
 }
+
+const isCopyright = (line: string) => /^\W*copyright\s+(\(c\)|©|\d{4})/i.test(line);
 
 interface Stated {
   readonly name: string;

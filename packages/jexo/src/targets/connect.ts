@@ -5,7 +5,7 @@ import { JexoError } from '../errors.js';
 import type { Server } from '../offers/define-server.js';
 import type { CommandTarget } from '../transports/child-process.js';
 import type { HttpLinkOptions } from '../transports/http/http-link.js';
-import type { Departure, WireTap } from '../transports/link.js';
+import type { Deviation, WireTap } from '../transports/link.js';
 import { memoryLink } from '../transports/memory.js';
 import type { StdioLinkOptions } from '../transports/stdio-link.js';
 import { findKind, type Found } from './find-kind.js';
@@ -17,7 +17,7 @@ export interface ConnectOptions
   extends
     ClientOptions,
     Omit<HttpLinkOptions, 'tap'>,
-    Pick<StdioLinkOptions, 'maxRestarts' | 'onRestart' | 'onDeparture' | 'strict'>,
+    Pick<StdioLinkOptions, 'maxRestarts' | 'onRestart' | 'onDeviation' | 'strict'>,
     Pick<CommandTarget, 'env' | 'cwd' | 'inherit'>,
     Pick<OpenOptions, 'choice' | 'options' | 'fresh' | 'kinds'> {
   /** Sees every message that passes, both ways. */
@@ -26,7 +26,7 @@ export interface ConnectOptions
    * Called with what a server does that the protocol forbids and that can be passed over: lines on stdout that are no messages, wrong
    * headers, events that are none.
    */
-  readonly onDeparture?: (departure: Departure) => void;
+  readonly onDeviation?: (deviation: Deviation) => void;
   /** Each line a started server writes to stderr. */
   readonly onStderr?: (line: string) => void;
   /** Called with faults inside a server that runs in this process. */

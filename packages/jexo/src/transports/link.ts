@@ -54,11 +54,11 @@ export function safeTap(tap: WireTap, onFault: (error: unknown, reference: strin
 /** The note of a wire event whose line on stdout was no message. */
 export const noMessage = 'not a protocol message';
 
-/** Something a server does that the protocol forbids, and that this side can pass over where another would not. */
-export interface Departure {
+/** Something the protocol forbids, which this side tolerates and another may not. */
+export interface Deviation {
   /** Where it was seen. */
-  readonly kind: 'stdout' | 'headers';
-  /** What it did, as a sentence. */
+  readonly kind: 'stdout' | 'headers' | 'message';
+  /** What was wrong, as a sentence. */
   readonly account: string;
 }
 

@@ -3,14 +3,14 @@ import { printFault } from '../engine/faults.js';
 import { isTooDeep } from '../protocol/depth.js';
 import { encode, type JsonRpcMessage } from '../protocol/json-rpc.js';
 import { startChild, type Child, type CommandTarget } from './child-process.js';
-import { noMessage, safeTap, wireTime, type Departure, type Link, type LinkEvents, type WireTap } from './link.js';
+import { noMessage, safeTap, wireTime, type Deviation, type Link, type LinkEvents, type WireTap } from './link.js';
 
 export interface StdioLinkOptions {
   readonly tap?: WireTap;
   /** Each line the child writes to stderr. It need not mean failure. */
   readonly onStderr?: (line: string) => void;
   /** Told of lines on stdout that are no messages; they are passed over. */
-  readonly onDeparture?: (departure: Departure) => void;
+  readonly onDeviation?: (deviation: Deviation) => void;
   /** True ends the connection at the first line on stdout that is no message, as some hosts do. Default false. */
   readonly strict?: boolean;
   /** Bytes one message may have. Default 256 MiB. */
@@ -40,7 +40,7 @@ type Message = JsonRpcMessage | readonly JsonRpcMessage[];
 /** A link to a server that we start as a child process (Transports, "stdio"). */
 // eslint-disable-next-line max-lines-per-function -- the members of a link share its process
 export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {}): Link {
-  const { onStderr, onDeparture, strict = false, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000, maxRestarts = 0 } = options;
+  const { onStderr, onDeviation, strict = false, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000, maxRestarts = 0 } = options;
   const tap = options.tap && safeTap(options.tap, printFault);
   const { backOffMs = 250, onRestart } = options;
   const address = [target.command, ...target.args].join(' ');
@@ -80,7 +80,7 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
               () => spoil(noProtocol(noise!, `\nNo message came within ${firstMessageMs / 1000} s.`, address)),
               firstMessageMs,
             ).unref();
-          if (!strict) return onDeparture?.({ kind: 'stdout', account });
+          if (!strict) return onDeviation?.({ kind: 'stdout', account });
           return spoil(new JexoError('JEXO_NOT_PROTOCOL', account, { where: address }));
         }
         tap?.({ at: wireTime(), way: 'received', bytes: Buffer.byteLength(line) + 1, message });

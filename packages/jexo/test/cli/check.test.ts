@@ -41,7 +41,7 @@ test('a deliberately poor server yields each finding once', async () => {
   for (const { message, remedy } of findings) expect([message, remedy]).toEqual([expect.stringMatching(/\.$/), expect.any(String)]);
 });
 
-test('over HTTP, headers and statuses are judged, each departure once; a server of ours has none', async () => {
+test('over HTTP, headers and statuses are judged, each deviation once; a server of ours has none', async () => {
   const results: Record<string, object> = {
     initialize: { protocolVersion: '2025-11-25', capabilities: { tools: {} }, serverInfo: { name: 'poor', version: '1' } },
     'tools/list': {

@@ -320,13 +320,13 @@ describe('[MCP-068] [MCP-074] schemas of 2020-12 hold', () => {
         { name: 'look', inputSchema: { type: 'object' }, outputSchema: newest },
       ],
     });
-    const departures: string[] = [];
-    const client = await join(url, { onDeviation: (account) => void departures.push(account) });
+    const deviations: string[] = [];
+    const client = await join(url, { onDeviation: ({ account }) => void deviations.push(account) });
     await client.tools();
     answer = { content: [], structuredContent: fits };
     // A schema that cannot be used costs its own check and nothing else.
     expect(await client.call('broken')).toEqual(answer);
-    expect(departures.filter((each) => each.includes('output schema of broken'))).toHaveLength(1);
+    expect(deviations.filter((each) => each.includes('output schema of broken'))).toHaveLength(1);
     expect(await client.call('look')).toEqual(answer);
     for (const structuredContent of [...misfits, undefined]) {
       answer = { content: [], structuredContent };

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { defineServer, tool } from '../../src/index.js';
 import { connect } from '../support/connect.js';
 import { connectLink } from '../../src/client/connect-link.js';
-import type { Link } from '../../src/transports/link.js';
+import type { Deviation, Link } from '../../src/transports/link.js';
 import { connected } from '../support/connected.js';
 
 type Answer = (method: string, params: Record<string, unknown>, id: unknown) => unknown;
@@ -52,7 +52,7 @@ test('[MCP-027] a server of an unknown revision is left, with the reason', async
 test('[MCP-055] a list that never ends, or repeats its cursor, is cut off', async () => {
   const one = { name: 'lots', inputSchema: { type: 'object' } };
   const told: string[] = [];
-  const onDeviation = (account: string) => void told.push(account);
+  const onDeviation = ({ account }: Deviation) => void told.push(account);
   const client = await connectLink(
     oddLink((method) => (method === 'tools/list' ? { tools: [one], nextCursor: 'again' } : undefined)),
     { onDeviation },
@@ -101,7 +101,7 @@ test('[MCP-074] [MCP-068] [MCP-069] [MCP-067] an answer that breaks the serverâ€
   await expect(client.call('sum')).rejects.toMatchObject({ code: 'JEXO_OUTPUT_INVALID', message: expect.stringContaining('pair') });
 });
 
-test('[MCP-108] small departures are told and tolerated, an answer of no use is refused', async () => {
+test('[MCP-108] small deviations are reported and tolerated, an answer of no use is refused', async () => {
   const told: string[] = [];
   const answers: Record<string, unknown> = {
     'tools/list': { tools: [{ name: 'a', inputSchema: { type: 'object' }, title: 7 }] },
@@ -110,7 +110,7 @@ test('[MCP-108] small departures are told and tolerated, an answer of no use is 
   };
   const client = await connectLink(
     oddLink((method) => answers[method]),
-    { onDeviation: (account) => void told.push(account) },
+    { onDeviation: ({ account }) => void told.push(account) },
   );
   expect(await client.tools()).toHaveLength(1);
   expect(await client.call('a')).toMatchObject({ content: [{ type: 'hologram' }] });

@@ -94,7 +94,7 @@ test('whatever bytes a server answers with, the request ends within its bound an
   let type = '';
   let status = 200;
   const url = await rawServer(({ response }) => void response.writeHead(status, { 'content-type': type }).end(Buffer.from(bytes)));
-  const client = await connectTo(url, { timeoutMs: 1500, maxAttempts: 1 });
+  const client = await connectTo(url, { timeoutMs: 1500, maxRetries: 1 });
   const piece = fc.oneof(
     fc.constantFrom(
       '{"jsonrpc":"2.0","id":',
@@ -255,7 +255,7 @@ describe('one thing that is wrong does not take the rest along', () => {
     const url = await rawServer(() => undefined, {
       greet: ({ message, response }) => json(response, { jsonrpc: '2.0', id: message.id, result: { protocolVersion: '2025-11-25' } }),
     });
-    const client = await connectTo(url, { onDeviation: (account) => void told.push(account) });
+    const client = await connectTo(url, { onDeviation: ({ account }) => void told.push(account) });
     expect(client.server).toMatchObject({ capabilities: {}, serverInfo: { name: 'unnamed server' } });
     expect(told).toEqual(['The server’s answer to initialize has no capabilities and no serverInfo.']);
     await expect(client.tools()).rejects.toMatchObject({ code: 'JEXO_NOT_SUPPORTED' });
@@ -284,7 +284,7 @@ describe('one thing that is wrong does not take the rest along', () => {
     const told: string[] = [];
     const many = Array.from({ length: 150_000 }, (_, index) => ({ uri: `hive://${index}`, name: `h${index}` }));
     const url = await rawServer((asked) => result(asked, { resources: [...many, null, { name: 'no address' }], nextCursor: null }));
-    const client = await connectTo(url, { onDeviation: (account) => void told.push(account), timeoutMs: 30_000 });
+    const client = await connectTo(url, { onDeviation: ({ account }) => void told.push(account), timeoutMs: 30_000 });
     expect(await client.resources()).toHaveLength(150_000);
     expect(told.at(-1)).toBe('resources/list gave 2 entries without a name or an address; they are omitted.');
     await client.close();
@@ -316,7 +316,7 @@ describe('one thing that is wrong does not take the rest along', () => {
     await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
     const told: string[] = [];
     const client = await connectTo(`http://127.0.0.1:${(server.address() as AddressInfo).port}/mcp`, {
-      onDeviation: (account) => void told.push(account),
+      onDeviation: ({ account }) => void told.push(account),
     });
     expect(await client.tools()).toHaveLength(6);
     // What a tool has done is not lost for a schema that cannot be used.
@@ -419,7 +419,7 @@ createInterface({ input: process.stdin }).on('line', (line) => {
     process.env.HIVE_TEST_SECRET = 'mine';
     const noise: string[] = [];
     const look = async (options: ConnectOptions) => {
-      const client = await connectUnjudged(command, { onDeparture: ({ account }) => void noise.push(account), ...options });
+      const client = await connectUnjudged(command, { onDeviation: ({ account }) => void noise.push(account), ...options });
       const [block] = (await client.call('look')).content;
       await client.close();
       return JSON.parse((block as { text: string }).text) as Record<string, string>;

@@ -346,7 +346,10 @@ test('a model is given names, descriptions and schemas; what could be left out i
     outputSchema: { type: 'object' },
   };
   const view = modelView([one]);
-  expect(JSON.parse(view.text)).toEqual([{ name: 'mix', description: one.description, input_schema: one.inputSchema }]);
+  expect(JSON.parse(view.text)).toEqual([{ name: 'mix', description: one.description, inputSchema: one.inputSchema }]);
+  expect(JSON.parse(view.functions)).toEqual([
+    { type: 'function', function: { name: 'mix', description: one.description, parameters: one.inputSchema } },
+  ]);
   const saves = new Map(view.tools[0]!.trims.map(({ what, saves: count }) => [what, count]));
   expect(saves.get('all but the first paragraph of the description')).toBeGreaterThan(50);
   expect([...saves.keys()]).toContain('examples in the schema');

@@ -46,9 +46,9 @@ inChromium('the model’s view: what it costs, what another description would ch
   const view = first.page.getByRole('main', { name: 'As a model sees it' });
   await view.getByText('for 4 of 4 tools').waitFor();
   await view.getByRole('heading', { name: /^~\d+ tokens$/ }).waitFor();
-  const given = JSON.parse(await view.locator('.given pre').innerText()) as { name: string; description: string; input_schema: object }[];
+  const given = JSON.parse(await view.locator('.given pre').innerText()) as { name: string; description: string; inputSchema: object }[];
   expect(given.map(({ name }) => name)).toEqual(['mix_syrup', 'days_to_harvest', 'mites_per_100', 'winter_stores']);
-  expect(Object.keys(given[0]!)).toEqual(['name', 'description', 'input_schema']);
+  expect(Object.keys(given[0]!)).toEqual(['name', 'description', 'inputSchema']);
   await view.getByRole('button', { name: 'mix_syrup' }).click();
   const written = first.page.waitForResponse(
     (response) => response.url().endsWith('/api/notes') && response.request().postData()!.includes('"Sugar and water."'),

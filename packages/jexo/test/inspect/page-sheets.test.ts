@@ -61,7 +61,7 @@ inChromium('requests are rehearsed, alone and by the sheet; edits of description
   await page.getByLabel(/Another description/).fill('Says whether it will rain in a valley.');
   await rehearsal.getByText('count_jars {}').waitFor();
   await rehearsal.getByText('The request does not tell lot').waitFor();
-  await page.getByRole('button', { name: 'Take back' }).click();
+  await page.getByRole('button', { name: 'Revert' }).click();
   await rehearsal.getByRole('textbox').fill('How many jars are in lot H-204?');
   await rehearsal.getByText('count_jars {"lot":"H-204"}').waitFor();
 

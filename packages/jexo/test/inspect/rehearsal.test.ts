@@ -152,7 +152,7 @@ describe('the chat-completions driver', () => {
     return { base: `${url}/v1`, close };
   };
   const ask = (base: string, more: object = {}) =>
-    chatCompletions({ baseUrl: base, model: 'small', key: 'k-1', retries: 1, ...more }).next({
+    chatCompletions({ baseUrl: base, model: 'small', key: 'k-1', maxRetries: 1, ...more }).next({
       tools,
       instructions: 'Be kind.',
       talk: [{ role: 'user', text: 'Mix syrup for 12 colonies' }],

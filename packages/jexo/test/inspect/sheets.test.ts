@@ -57,7 +57,7 @@ calls:
   - name: what is in it
     call: jars_of
     with: { lot: '\${lot}' }
-    must: { be: 12 jars, say: ['/^\\d+ jars$/'], within: 5000 }
+    must: { be: 12 jars, say: ['/^\\d+ jars$/'], maxMs: 5000 }
   - name: read it
     read: lot://\${lot}
     must: { have: { jars: 12 }, fit: { type: object, required: [lot] }, at: { lot: '\${lot}' } }

@@ -162,7 +162,7 @@ test.each([
 
 test('handlers may choose their own content', async () => {
   const picture = tool('picture', { output: z.object({ hive: z.string() }) }, () =>
-    answer({ content: [{ type: 'image', data: 'aGl2ZQ==', mimeType: 'image/png' }], structured: { hive: 'MR-03' } }),
+    answer({ content: [{ type: 'image', data: 'aGl2ZQ==', mimeType: 'image/png' }], structuredContent: { hive: 'MR-03' } }),
   );
   const { client, done } = await connected(server(picture));
   expect(await client.call('picture')).toEqual({

@@ -56,7 +56,7 @@ const rich = tool(
         },
         { type: 'resource', resource: { uri: 'handbook://swarming', text: '# Swarming', _meta: { 'org.meadow.coop/a': 1 } } },
       ],
-      structured: { hive: 'MR-03' },
+      structuredContent: { hive: 'MR-03' },
       meta: { 'org.meadow.coop/took': 3 },
     }),
 );

@@ -250,7 +250,7 @@ test('many sessions at once: every answer belongs to its own call', async () => 
 test('a server killed in the middle of a call fails that call, clearly', async () => {
   const child = spawn(process.execPath, [cli, 'serve', hives, '--http', '--json'], { stdio: ['ignore', 'ignore', 'pipe'] });
   const said = await new Promise<string>((resolve) => child.stderr.once('data', (chunk: Buffer) => resolve(chunk.toString())));
-  const client = await connect((JSON.parse(said) as { address: string }).address, { backOffMs: 1, maxAttempts: 2 });
+  const client = await connect((JSON.parse(said) as { address: string }).address, { backOffMs: 1, maxRetries: 2 });
   await client.tools();
   const killed = new Promise((resolve) => child.once('close', resolve));
   child.kill('SIGKILL');

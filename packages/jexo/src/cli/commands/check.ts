@@ -8,7 +8,7 @@ import { same } from '../../inspect/difference.js';
 import { createWireJudge } from '../../inspect/judge-wire.js';
 import type { Tool } from '../../protocol/types.js';
 import type { Server } from '../../offers/define-server.js';
-import { noMessage, type Departure } from '../../transports/link.js';
+import { noMessage, type Deviation } from '../../transports/link.js';
 import { findKind } from '../../targets/find-kind.js';
 import { hostsKind } from '../../targets/kinds/hosts.js';
 import { connectTarget, showTarget, takeTarget, targetOf } from '../connect-target.js';
@@ -31,7 +31,7 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
   const silences = (options.silence ?? []).map(readSilence);
   const judge = createWireJudge();
   const deviations: string[] = [];
-  const departures: Departure[] = [];
+  const around: Deviation[] = [];
   let noticed = false;
   const start = performance.now();
   const {
@@ -42,11 +42,11 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
     wireLog: options.wireLog,
     opening: options.opening,
     tap(event) {
-      if (event.note === noMessage) return; // told of as a departure
+      if (event.note === noMessage) return; // reported as a deviation
       const wrong = judge(event);
       if (wrong !== undefined && event.way === 'received') deviations.push(`A message is invalid: ${wrong}.`);
     },
-    onDeparture: (departure) => void departures.push(departure),
+    onDeviation: (deviation) => deviation.kind !== 'message' && around.push(deviation),
     onToolsChanged: () => (noticed = true),
   });
   const startMs = performance.now() - start;
@@ -70,7 +70,7 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
       foreign: own === undefined,
       ...whenTooMany,
       deviations,
-      departures,
+      around,
       ...(own === undefined && { startMs }),
       changedSilently: noticed ? [] : changed(tools, again),
     });

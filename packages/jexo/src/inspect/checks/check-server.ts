@@ -41,7 +41,7 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
       message: account,
       remedy: 'See the message on the trace: jexo inspect <target>',
     });
-  for (const { kind, account } of new Map((seen.departures ?? []).map((each) => [each.account, each])).values())
+  for (const { kind, account } of new Map((seen.around ?? []).map((each) => [each.account, each])).values())
     report({
       rule: kind === 'stdout' ? 'stdout-noise' : 'wrong-headers',
       severity: 'error',

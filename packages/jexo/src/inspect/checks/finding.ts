@@ -1,6 +1,6 @@
 import type { Omission } from '../../offers/source.js';
 import type { InitializeResult, Prompt, Resource, ResourceTemplate, Tool } from '../../protocol/types.js';
-import type { Departure } from '../../transports/link.js';
+import type { Deviation } from '../../transports/link.js';
 
 export type Severity = 'error' | 'warning' | 'note';
 export const severities: readonly Severity[] = ['note', 'warning', 'error'];
@@ -22,7 +22,7 @@ export const rules = {
   'instruction-like-text': 'A description that orders the model about may be an attack.',
   'invalid-example': 'An example or a default that its own schema refuses teaches wrong calls.',
   omitted: 'Something could not be offered.',
-  protocol: 'A departure from the protocol works with one client and fails with another.',
+  protocol: 'A deviation from the protocol works with one client and fails with another.',
   'stdout-noise': 'A line on stdout that is no message ends the conversation with many hosts.',
   'wrong-headers': 'Headers and statuses that the protocol wants otherwise break with some clients, gateways and browsers.',
   'slow-start': 'Hosts give up on a server that takes long to start.',
@@ -57,8 +57,8 @@ export interface Seen {
   readonly foreign: boolean;
   /** Invalid messages that were met. */
   readonly deviations: readonly string[];
-  /** Departures from the protocol around the messages. */
-  readonly departures?: readonly Departure[];
+  /** Deviations around the messages: on stdout, in headers. */
+  readonly around?: readonly Deviation[];
   /** Milliseconds from the start to the end of the handshake. */
   readonly startMs?: number;
   /** Names of tools that differed when they were listed a second time, with no notice in between. */

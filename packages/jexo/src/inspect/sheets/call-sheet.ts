@@ -16,7 +16,7 @@ export interface Must {
   readonly at?: Readonly<Record<string, unknown>>;
   readonly fail?: true | string | readonly string[];
   /** Milliseconds. */
-  readonly within?: number;
+  readonly maxMs?: number;
 }
 
 /** An answer to what the server asks meanwhile. */

@@ -20,8 +20,8 @@ export type Outcome = { readonly failed: false; readonly answer: AnswerValue } |
 /** What is wrong with what came, by what must come. */
 export async function judgeAnswer(outcome: Outcome, must: Must = {}, masks: readonly string[], tookMs: number): Promise<Wrong[]> {
   const found: Wrong[] = [];
-  if (must.within !== undefined && tookMs > must.within)
-    found.push({ message: `It took ${Math.round(tookMs)} ms; at most ${must.within} ms were wanted.` });
+  if (must.maxMs !== undefined && tookMs > must.maxMs)
+    found.push({ message: `It took ${Math.round(tookMs)} ms; at most ${must.maxMs} ms were wanted.` });
   if (must.fail !== undefined) return [...found, ...judgeFailure(outcome, must.fail)];
   if (outcome.failed) return [...found, { message: `It failed: ${outcome.words}` }];
   const { text } = outcome.answer;

@@ -81,7 +81,7 @@ export const callSheetSchema: JsonSchema = {
           anyOf: [{ const: true }, { type: 'string' }, { type: 'array', items: { type: 'string' }, minItems: 1 }],
           description: 'It must fail; with a text or a pattern, in these words.',
         },
-        within: { type: 'number', exclusiveMinimum: 0, description: 'Milliseconds it may take.' },
+        maxMs: { type: 'number', exclusiveMinimum: 0, description: 'Milliseconds it may take.' },
       },
     },
     reply: {

@@ -57,7 +57,7 @@ function answerOf(shape: FunctionShape, value: unknown, call: Call): unknown {
 /** A text is read best as it is; clients that want structure find it under `result`. */
 function toResultAnswer(json: unknown): unknown {
   return typeof json === 'string'
-    ? answer({ content: [{ type: 'text', text: json }], structured: { result: json } })
+    ? answer({ content: [{ type: 'text', text: json }], structuredContent: { result: json } })
     : { result: json ?? null };
 }
 

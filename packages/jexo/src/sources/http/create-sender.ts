@@ -11,7 +11,7 @@ export interface SendOptions {
   /** Milliseconds one attempt may take. Default 30,000. */
   readonly timeoutMs?: number;
   /** Times a request that may be repeated is sent again when the API is busy or away. Default 2. */
-  readonly retries?: number;
+  readonly maxRetries?: number;
   /** Requests at once; others wait. Default 8. */
   readonly concurrency?: number;
   /** Bytes an answer may have, unpacked. Default 10,000,000. */
@@ -26,10 +26,10 @@ export interface SendOptions {
  * @param title the service, for messages
  */
 export function createSender(title: string, prover: Prover, fetchOne: typeof fetch, options: SendOptions): Send {
-  const { timeoutMs = 30_000, retries = 2, concurrency = 8, maxBytes = 10_000_000, hosts = [] } = options;
+  const { timeoutMs = 30_000, maxRetries = 2, concurrency = 8, maxBytes = 10_000_000, hosts = [] } = options;
   return intercepted(sendOnce(title, fetchOne, maxBytes), [
     limitConcurrency(concurrency),
-    retry(retries),
+    retry(maxRetries),
     renewAccess(prover),
     timeLimit(title, timeoutMs),
     followRedirects(title, hosts),

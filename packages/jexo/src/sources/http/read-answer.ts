@@ -62,7 +62,7 @@ export async function readAnswer(received: Received, context: AnswerContext): Pr
     const words = `Done: ${received.status} ${received.statusText || 'without content'}.${location === null ? '' : ` It is at ${clean(location)}.`}`;
     return context.output === undefined
       ? answer({ content: [textBlock(words)] })
-      : answer({ content: [textBlock(words)], structured: context.wrapped ? { result: null } : {} });
+      : answer({ content: [textBlock(words)], structuredContent: context.wrapped ? { result: null } : {} });
   }
   const promisedJson = /json/i.test(mediaType ?? '');
   if (promisedJson && /html/.test(type))

@@ -8,11 +8,11 @@ const busy = new Set([429, 502, 503, 504]);
 /** The longest a service may have a call wait, in milliseconds; beyond that the caller is told to come back. */
 const longestPauseMs = 20_000;
 
-/** Sends a request that may be repeated again when the service is busy or cannot be reached, up to `retries` times. */
-export function retry(retries: number): Interceptor {
+/** Sends a request that may be repeated again when the service is busy or cannot be reached, up to `maxRetries` times. */
+export function retry(maxRetries: number): Interceptor {
   return (next) => async (call) => {
     for (let count = 0; ; count++) {
-      const mayRepeat = repeatable.has(call.method) && count < retries;
+      const mayRepeat = repeatable.has(call.method) && count < maxRetries;
       const patienceMs = 250 * 2 ** count;
       let received: Received;
       try {

@@ -16,7 +16,7 @@ export interface InputChange {
   /** Another name for the caller. */
   readonly rename?: string;
   /** Not offered, and not sent. A required one must be fixed instead. */
-  readonly hide?: boolean;
+  readonly omit?: boolean;
 }
 
 /** Where one input goes. */
@@ -104,7 +104,7 @@ export function operationInput(
       fixed.push([field.target, change.fix]);
       continue;
     }
-    if (change.hide) {
+    if (change.omit) {
       if (field.required) throw new TypeError(`${field.name} is required: it can be fixed, but not hidden`);
       continue;
     }

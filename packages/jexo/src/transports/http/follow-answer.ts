@@ -28,7 +28,7 @@ export async function followAnswer(
     }
     if (!connection.isOwed(ids, controller)) return;
     if (progress.events !== before) attempt = 0;
-    if (progress.lastEventId === undefined || failures >= connection.maxAttempts) throw lostBeforeAnswer(url, lost);
+    if (progress.lastEventId === undefined || failures >= connection.maxRetries) throw lostBeforeAnswer(url, lost);
     await connection.backOff(attempt, progress.retryMs);
     if (!connection.isOwed(ids, controller)) return;
     connection.onReconnect?.(note);

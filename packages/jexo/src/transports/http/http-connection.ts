@@ -5,7 +5,7 @@ import { byteLength } from '../../protocol/byte-length.js';
 import { isTooDeep, maxDepth } from '../../protocol/depth.js';
 import type { RequestId } from '../../protocol/json-rpc.js';
 import { since, type Revision } from '../../protocol/revisions.js';
-import { safeTap, wireTime, type Departure, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
+import { safeTap, wireTime, type Deviation, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
 import { unreachable } from './link-errors.js';
 import { readEvents } from './read-body.js';
 import { fetchWithin } from './same-origin.js';
@@ -17,7 +17,7 @@ export interface HttpLinkOptions {
   /** Default: the runtime's own fetch. */
   readonly fetch?: typeof fetch;
   /** Times in a row that no connection comes about before what a lost stream carried fails. Default 5. */
-  readonly maxAttempts?: number;
+  readonly maxRetries?: number;
   /** Milliseconds before the first attempt; each further one waits twice as long, give or take. Default 250. */
   readonly backOffMs?: number;
   /** Bytes one answer or event may have, unpacked. Default 64 MiB. */
@@ -25,7 +25,7 @@ export interface HttpLinkOptions {
   /** Told when a stream was lost and is taken up again, and when it is given up. */
   readonly onReconnect?: (what: string) => void;
   /** Told of headers, statuses and events that the protocol wants otherwise, which this link takes or passes over all the same. */
-  readonly onDeparture?: (departure: Departure) => void;
+  readonly onDeviation?: (deviation: Deviation) => void;
 }
 
 /** The longest pause between attempts, and the shortest, whatever a server asks for. */
@@ -53,10 +53,10 @@ export class HttpConnection {
   /** Set while a new session is being made in place of a forgotten one. */
   renewing: Promise<void> | undefined;
   events!: LinkEvents;
-  readonly maxAttempts: number;
+  readonly maxRetries: number;
   readonly maxMessageBytes: number;
   readonly onReconnect: ((what: string) => void) | undefined;
-  readonly onDeparture: ((departure: Departure) => void) | undefined;
+  readonly onDeviation: ((deviation: Deviation) => void) | undefined;
   readonly tap: WireTap | undefined;
   private readonly extra: Readonly<Record<string, string>>;
   private readonly backOffMs: number;
@@ -70,11 +70,11 @@ export class HttpConnection {
     options: HttpLinkOptions,
   ) {
     this.extra = options.headers ?? {};
-    this.maxAttempts = options.maxAttempts ?? 5;
+    this.maxRetries = options.maxRetries ?? 5;
     this.backOffMs = options.backOffMs ?? 250;
     this.maxMessageBytes = options.maxMessageBytes ?? 64 * 1024 * 1024;
     this.onReconnect = options.onReconnect;
-    this.onDeparture = options.onDeparture;
+    this.onDeviation = options.onDeviation;
     this.tap = options.tap && safeTap(options.tap, printFault);
     this.send = options.fetch ?? globalThis.fetch;
   }
@@ -162,7 +162,7 @@ export class HttpConnection {
         try {
           this.take(data, note);
         } catch (error) {
-          this.onDeparture?.({ kind: 'headers', account: `An event is passed over: ${messageOf(error)}` });
+          this.onDeviation?.({ kind: 'headers', account: `An event is passed over: ${messageOf(error)}` });
         }
       },
     });

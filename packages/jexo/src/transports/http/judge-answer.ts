@@ -1,5 +1,5 @@
 import type { JsonRpcMessage } from '../../protocol/json-rpc.js';
-import type { Departure } from '../link.js';
+import type { Deviation } from '../link.js';
 import { requestsOf } from './post-message.js';
 import { isStream } from './read-body.js';
 
@@ -7,7 +7,7 @@ import { isStream } from './read-body.js';
 export function judgeAnswer(
   response: Response,
   message: JsonRpcMessage | readonly JsonRpcMessage[],
-  tell: (departure: Departure) => void,
+  tell: (deviation: Deviation) => void,
 ): void {
   const what = ([message].flat() as { method?: string }[]).map(({ method }) => method ?? 'an answer').join(', ');
   if (requestsOf(message).length === 0) {

@@ -39,7 +39,7 @@ export async function listenForUnasked(connection: HttpConnection, session: stri
 }
 
 /** True when the answer says that there is no such stream, and asking again is of no use. */
-function hasNoStream({ onDeparture }: HttpConnection, response: Response, progress: Progress, session: string | undefined): boolean {
+function hasNoStream({ onDeviation }: HttpConnection, response: Response, progress: Progress, session: string | undefined): boolean {
   const { status } = response;
   if (status === 400 && progress.lastEventId !== undefined) {
     progress.lastEventId = undefined; // what was missed is not kept any more
@@ -47,7 +47,7 @@ function hasNoStream({ onDeparture }: HttpConnection, response: Response, progre
   }
   if (status >= 500 || status === 429 || status === 408) return false;
   if (status !== 405 && session !== undefined)
-    onDeparture?.({
+    onDeviation?.({
       kind: 'headers',
       account: `A GET is answered with ${shown(response)}: a server without a stream of its own answers 405.`,
     });

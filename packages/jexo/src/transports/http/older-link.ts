@@ -14,7 +14,7 @@ const endpointMs = 10_000;
 /** A link by the two-address transport of revision 2024-11-05: one stream to us, one address to post to. */
 // eslint-disable-next-line max-lines-per-function -- the members of a link share its connection
 export function olderLink(url: string, options: HttpLinkOptions = {}): Link {
-  const { headers = {}, maxMessageBytes = 64 * 1024 * 1024, onDeparture } = options;
+  const { headers = {}, maxMessageBytes = 64 * 1024 * 1024, onDeviation } = options;
   const tap = options.tap && safeTap(options.tap, printFault);
   const send = options.fetch ?? globalThis.fetch;
   const reading = new AbortController();
@@ -56,7 +56,7 @@ export function olderLink(url: string, options: HttpLinkOptions = {}): Link {
           message = JSON.parse(data);
         } catch (error) {
           tap?.({ at: wireTime(), way: 'received', bytes: data.length, message: data.slice(0, 10_000), note: 'stream, no message' });
-          return onDeparture?.({ kind: 'headers', account: `An event is passed over: ${messageOf(error)}: ${data.slice(0, 200)}` });
+          return onDeviation?.({ kind: 'headers', account: `An event is passed over: ${messageOf(error)}: ${data.slice(0, 200)}` });
         }
         tap?.({ at: wireTime(), way: 'received', bytes: new TextEncoder().encode(data).length, message, note: 'stream' });
         events.receive(message);

@@ -40,7 +40,7 @@ export async function postMessage(
   if (!response.ok) throw await refusedOrAnswered(connection, response, usedSession, ids);
   if (!isHandshake(message)) connection.sessionHolds();
   else connection.sessionId ??= response.headers.get('mcp-session-id') ?? undefined;
-  if (connection.onDeparture !== undefined) judgeAnswer(response, message, connection.onDeparture);
+  if (connection.onDeviation !== undefined) judgeAnswer(response, message, connection.onDeviation);
   if (isStream(response)) return followAnswer(connection, response, `HTTP ${response.status} stream`, ids, controller);
   await takeBody(connection, response, ids);
 }

@@ -80,7 +80,7 @@ const open: Client[] = [];
 afterEach(async () => void (await Promise.all(open.splice(0).map((client) => client.close()))));
 async function call(name: string, options: WrapRestOptions = {}, method = 'get') {
   const client = await connect(
-    defineServer({ name: 'registry', version: '1', offers: [wrapRest(document, { baseUrl: base, retries: 0, ...options })] }),
+    defineServer({ name: 'registry', version: '1', offers: [wrapRest(document, { baseUrl: base, maxRetries: 0, ...options })] }),
   );
   open.push(client);
   const result = await client.call(`${method}_${name.replaceAll('-', '_')}`);
@@ -122,13 +122,13 @@ test('down, and of no such name', async () => {
 });
 
 test('what may be repeated is sent again when the API is busy; what may not is not', async () => {
-  expect((await call('flaky', { retries: 2 })).text).toBe('{"n":1}');
+  expect((await call('flaky', { maxRetries: 2 })).text).toBe('{"n":1}');
   expect(seen).toHaveLength(3);
   seen.length = 0;
-  expect((await call('flaky', { retries: 2 }, 'post')).isError).toBe(true);
+  expect((await call('flaky', { maxRetries: 2 }, 'post')).isError).toBe(true);
   expect(seen).toHaveLength(1);
   seen.length = 0;
-  expect((await call('hangup', { retries: 1 })).isError).toBe(true);
+  expect((await call('hangup', { maxRetries: 1 })).isError).toBe(true);
   expect(seen).toHaveLength(2);
 });
 

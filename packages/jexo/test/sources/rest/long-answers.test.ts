@@ -84,7 +84,7 @@ describe('long answers', () => {
     const failing = fakeApi(({ url }) =>
       url.searchParams.has('page') ? new Response('', { status: 500 }) : Response.json({ items: all.slice(0, 10) }),
     );
-    const second = await wrapped(pages('page'), { send: failing.send, retries: 0 });
+    const second = await wrapped(pages('page'), { send: failing.send, maxRetries: 0 });
     const kept = await second.client.call('list_hives', { pages: 3 });
     expect([kept.structuredContent, textOf(kept)]).toEqual([
       { items: all.slice(0, 10) },

@@ -305,7 +305,7 @@ describe('inputs', () => {
         '*.tenant': { fix: 'alderwick' },
         'list_hives.limit': { default: '5', describe: 'how many' },
         'listHives.q': { rename: 'words' },
-        'GET /hives.debug': { hide: true },
+        'GET /hives.debug': { omit: true },
       },
     });
     expect(tool('list_hives').inputSchema.properties).toEqual({
@@ -314,8 +314,8 @@ describe('inputs', () => {
     });
     await client.call('list_hives', { words: 'x' });
     expect(sent[0]!.url.search).toBe('?tenant=alderwick&limit=5&q=x');
-    await expect(wrapped(document, { inputs: { 'list_hive.q': { hide: true } } })).rejects.toMatchObject({ code: 'JEXO_CHOICE' });
-    expect((await wrapped(document, { inputs: { 'list_hives.tenant': { hide: true } } })).omitted).toMatchObject([
+    await expect(wrapped(document, { inputs: { 'list_hive.q': { omit: true } } })).rejects.toMatchObject({ code: 'JEXO_CHOICE' });
+    expect((await wrapped(document, { inputs: { 'list_hives.tenant': { omit: true } } })).omitted).toMatchObject([
       { why: expect.stringContaining('required') },
     ]);
   });
