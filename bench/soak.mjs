@@ -116,13 +116,13 @@ function plot(points) {
   const line = (value) => points.map((point) => `${x(point.minute).toFixed(1)},${y(value(point)).toFixed(1)}`).join(' ');
   const ticks = [0, 0.25, 0.5, 0.75, 1];
   return `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 ${width} ${height}" font-family="sans-serif" font-size="12" role="img" aria-label="Heap in use over the run">
-<rect width="${width}" height="${height}" fill="#FBF8F1"/>
-${ticks.map((share) => `<line x1="${left}" x2="${width - 16}" y1="${y(share)}" y2="${y(share)}" stroke="#D9D2C3"/><text x="${left - 8}" y="${y(share) + 4}" text-anchor="end" fill="#5F625A">${(share * top).toFixed(0)}</text>`).join('\n')}
-${ticks.map((share) => `<text x="${x(share * minutes)}" y="${height - 20}" text-anchor="middle" fill="#5F625A">${(share * minutes).toFixed(1)}</text>`).join('\n')}
-<polyline points="${line(({ sessions }) => sessions / mostSessions)}" fill="none" stroke="#2C5A7D" stroke-dasharray="3 3"/>
-<polyline points="${line(({ heapMb }) => heapMb / top)}" fill="none" stroke="#9A4F16" stroke-width="2"/>
-<text x="${left}" y="16" fill="#9A4F16">heap in use, MB</text><text x="${left + 120}" y="16" fill="#2C5A7D">sessions (dashed; at most ${mostSessions})</text>
-<text x="${width / 2}" y="${height - 4}" text-anchor="middle" fill="#5F625A">minutes</text>
+<rect width="${width}" height="${height}" fill="#F5F8F7"/>
+${ticks.map((share) => `<line x1="${left}" x2="${width - 16}" y1="${y(share)}" y2="${y(share)}" stroke="#D3DCDA"/><text x="${left - 8}" y="${y(share) + 4}" text-anchor="end" fill="#55625F">${(share * top).toFixed(0)}</text>`).join('\n')}
+${ticks.map((share) => `<text x="${x(share * minutes)}" y="${height - 20}" text-anchor="middle" fill="#55625F">${(share * minutes).toFixed(1)}</text>`).join('\n')}
+<polyline points="${line(({ sessions }) => sessions / mostSessions)}" fill="none" stroke="#6B4A86" stroke-dasharray="3 3"/>
+<polyline points="${line(({ heapMb }) => heapMb / top)}" fill="none" stroke="#0B5F73" stroke-width="2"/>
+<text x="${left}" y="16" fill="#0B5F73">heap in use, MB</text><text x="${left + 120}" y="16" fill="#6B4A86">sessions (dashed; at most ${mostSessions})</text>
+<text x="${width / 2}" y="${height - 4}" text-anchor="middle" fill="#55625F">minutes</text>
 </svg>
 `;
 }

@@ -4,7 +4,7 @@ import uPlot from 'uplot';
 import 'uplot/dist/uPlot.min.css';
 import type { Series } from './model';
 
-const strokes = ['--amber', '--slate', '--moss', '--brick', '--ochre'];
+const strokes = ['--lake', '--heather', '--moss', '--brick', '--ochre'];
 
 /** A series drawn over its axis; the table beside it holds the same figures. */
 export default function Chart({ series: given, height = 220, points = false }: { series: Series; height?: number; points?: boolean }) {

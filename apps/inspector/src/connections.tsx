@@ -110,7 +110,7 @@ function ConnectionCard({ connection }: { connection: ConnectionState }) {
             <JsonTree value={server.capabilities} />
           </div>
           <div>
-            <p className="step">We told it that we can</p>
+            <p className="step">What we declared</p>
             <JsonTree value={connection.clientCapabilities} />
           </div>
         </div>

@@ -31,7 +31,7 @@ export function Control({ id, name, path, schema, type, required, value, onChang
         value={at < 0 ? '' : at}
         onChange={(event) => onChange(event.target.value === '' ? undefined : constants[Number(event.target.value)]!.value)}
       >
-        {(!required || at < 0) && <option value="">{required ? 'choose…' : 'leave out'}</option>}
+        {(!required || at < 0) && <option value="">{required ? 'choose…' : 'none'}</option>}
         {constants.map(({ words }, index) => (
           <option key={index} value={index}>
             {words}
@@ -57,7 +57,7 @@ export function Control({ id, name, path, schema, type, required, value, onChang
     return (
       <span className="tick">
         <input {...common} type="checkbox" checked={value === true} onChange={(event) => onChange(event.target.checked)} />{' '}
-        {value === undefined ? 'left out' : String(value)}
+        {value === undefined ? 'not set' : String(value)}
       </span>
     );
   }

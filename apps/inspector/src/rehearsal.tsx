@@ -72,7 +72,7 @@ export function Rehearsal({ connection, edits }: { connection: ConnectionState; 
               Put it on the bench
             </Button>
           </p>
-          {best.missing.length > 0 && <p className="warn">The request does not tell {best.missing.join(', ')}.</p>}
+          {best.missing.length > 0 && <p className="warn">The request does not give {best.missing.join(', ')}.</p>}
           <table className="candidates">
             <thead>
               <tr>

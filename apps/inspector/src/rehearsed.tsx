@@ -35,7 +35,7 @@ export function RehearsedList({ done }: { done: Rehearsed }) {
             {wrongInput.map(({ path, before, after }) => (
               <p key={path}>
                 <code>{path}</code> should be <code>{JSON.stringify(before)}</code>; it was{' '}
-                {after === undefined ? 'left out' : <code>{JSON.stringify(after)}</code>}.
+                {after === undefined ? 'missing' : <code>{JSON.stringify(after)}</code>}.
               </p>
             ))}
             {!hit &&

@@ -9,7 +9,7 @@ export function ReplayedList({ done, onOnly }: { done: Replayed; onOnly: (name: 
     <>
       <p role="status" className={wrong === 0 ? 'outcome answered' : 'outcome failed'}>
         {done.calls.length - wrong} of {done.calls.length} calls answered as kept
-        {done.updated.length > 0 && `; written anew for ${done.updated.join(', ')}`}
+        {done.updated.length > 0 && `; updated: ${done.updated.join(', ')}`}
       </p>
       <ol className="replayed">
         {done.calls.map((call) => (

@@ -156,7 +156,7 @@ function Field({ schema: given, ...props }: FieldProps) {
             onChange(next === undefined ? undefined : initial(variants[next]!.schema, root));
           }}
         >
-          <option value="">{required ? 'choose…' : 'leave out'}</option>
+          <option value="">{required ? 'choose…' : 'none'}</option>
           {variants.map(({ words }, index) => (
             <option key={index} value={index}>
               {words}

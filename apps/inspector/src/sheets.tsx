@@ -170,7 +170,7 @@ function OpenSheet({ name, connection }: { name: string; connection: ConnectionS
       {trouble && <TroubleNote trouble={trouble} />}
       {sheet.issues.length > 0 && (
         <div className="trouble" role="alert">
-          <p className="what">This sheet cannot be run until these lines are mended.</p>
+          <p className="what">This sheet can't be run until these lines are fixed.</p>
           <ul>
             {sheet.issues.map(({ line, message }) => (
               <li key={`${line} ${message}`}>

@@ -133,7 +133,7 @@ export function Shelf({ connection, chosen, onChosen }: { connection: Connection
       {connection.omitted.length > 0 && (
         <details className="omitted">
           <summary>
-            {connection.omitted.length} left out <span aria-hidden="true">!</span>
+            {connection.omitted.length} omitted <span aria-hidden="true">!</span>
           </summary>
           {connection.omitted.map((each) => (
             <div key={each.name}>

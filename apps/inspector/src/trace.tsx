@@ -11,7 +11,7 @@ import { bytes, duration } from './words';
 const laneWords: Record<Lane, { readonly arrow: string; readonly words: string }> = {
   sent: { arrow: '→', words: 'what we sent' },
   back: { arrow: '←', words: 'what came back' },
-  asked: { arrow: '↩', words: 'what the server asked or told us' },
+  asked: { arrow: '↩', words: 'what the server asked of us' },
 };
 const rowHeight = 30;
 

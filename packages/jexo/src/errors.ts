@@ -44,7 +44,7 @@ export const catalogue = {
   JEXO_INSTALLATION: { exit: 3, next: 'Reinstall jexo.' },
   JEXO_SETTING: { exit: 3, next: 'Set the variable named above where the server is started.' },
   JEXO_DOCUMENT: { exit: 3, next: 'Fix the document, or give another one.' },
-  JEXO_REST: { exit: 1, next: 'Read what the API says, and call again with what it wants.' },
+  JEXO_REST: { exit: 1, next: 'Read what the API says, and call again as it asks.' },
   JEXO_HOST_FILE: { exit: 3, next: 'Check the path of the configuration, and that it can be read and written.' },
   JEXO_SHEET: { exit: 2, next: 'Fix the lines named above. The schema shipped with the package lets editors complete and check sheets.' },
   JEXO_MODEL: { exit: 3, next: 'Check the model service: its address, the name of the model, and the key.' },

@@ -107,7 +107,7 @@ export const matchers = {
         : `The server does not offer ${missing.join(', ')}; it offers ${offered.join(', ') || 'nothing'}.`,
     );
   },
-  /** No finding of `jexo check` at least as grave as a warning, or as `from`; every message so far valid. */
+  /** No finding of `jexo check` at least as severe as a warning, or as `from`; every message so far valid. */
   async toPassCheck(
     received: Client,
     options: { readonly from?: Severity; readonly silences?: readonly Silence[] } = {},

@@ -71,7 +71,7 @@ async function atTerminal<T>(signal: AbortSignal | undefined, use: (line: (promp
   }
 }
 
-/** Asks for one value until it is of the right kind; undefined when it may be left out and is. */
+/** Asks for one value until it is of the right kind; undefined if it is optional and skipped. */
 async function askField(line: (prompt: string) => Promise<string>, name: string, schema: JsonSchema, required: boolean): Promise<unknown> {
   const values = choicesOf(schema);
   const about = [schema.title, schema.description].filter(Boolean).join('. ');
@@ -82,9 +82,9 @@ async function askField(line: (prompt: string) => Promise<string>, name: string,
   for (const text of values.length === 0 ? [] : onOne.length <= width(process.stderr) - 2 ? [onOne] : numbered)
     note(`  ${onErr('quiet', text)}`);
   const given = schema.default;
-  const hint = given !== undefined ? ` [${typeof given === 'string' ? given : JSON.stringify(given)}]` : required ? '' : ' [leave out]';
+  const hint = given !== undefined ? ` [${typeof given === 'string' ? given : JSON.stringify(given)}]` : required ? '' : ' [optional]';
   for (;;) {
-    const text = (await line(`  ${onErr('amber', name)}${onErr('quiet', hint)} `)).trim();
+    const text = (await line(`  ${onErr('lake', name)}${onErr('quiet', hint)} `)).trim();
     if (text === '') {
       if (given !== undefined) return given;
       if (!required) return undefined;
@@ -187,7 +187,7 @@ function nameOf({ server, tool }: Asker): string {
 }
 
 async function answerForm({ message, requestedSchema, asker, signal }: FormQuestion): Promise<ElicitResult> {
-  note(`\n${onErr('slate', symbols.in)} ${onErr('bold', `${nameOf(asker)} asks:`)} ${message}`);
+  note(`\n${onErr('heather', symbols.in)} ${onErr('bold', `${nameOf(asker)} asks:`)} ${message}`);
   const properties = Object.entries(propertiesOf(requestedSchema));
   const required = new Set(requiredOf(requestedSchema));
   try {
@@ -210,7 +210,7 @@ async function answerForm({ message, requestedSchema, asker, signal }: FormQuest
 
 /** The whole address is shown; opening it is the person's own doing. */
 async function answerPage({ message, url, warnings, asker, signal }: PageQuestion): Promise<Pick<ElicitResult, 'action'>> {
-  note(`\n${onErr('slate', symbols.in)} ${onErr('bold', `${nameOf(asker)} sends you to a page:`)} ${message}\n  ${onErr('amber', url)}`);
+  note(`\n${onErr('heather', symbols.in)} ${onErr('bold', `${nameOf(asker)} sends you to a page:`)} ${message}\n  ${onErr('lake', url)}`);
   for (const warning of warnings) note(`  ${onErr('ochre', symbols.warn)} ${warning}`);
   try {
     return await atTerminal(signal, async (line) => {

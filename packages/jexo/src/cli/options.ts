@@ -26,29 +26,29 @@ export const collect = (text: string, before: unknown = []) => [...(before as st
 export const json: CliOption = { flags: '--json', about: 'print exact JSON to stdout, for scripts' };
 export const wireLog: CliOption = {
   flags: '--wire-log <file>',
-  about: 'write every message that passes into this file, a line of JSON each, secrets masked',
+  about: 'write every message to this file as a line of JSON, with secrets masked',
 };
-export const wire: CliOption = { flags: '--wire', about: 'print every message as it passes, on stderr, secrets masked' };
+export const wire: CliOption = { flags: '--wire', about: 'print every message to stderr, with secrets masked' };
 export const modelOptions: readonly CliOption[] = [
-  { flags: '--model-url <url>', about: 'a model behind the chat-completions JSON, to rehearse with; its key is taken from JEXO_MODEL_KEY' },
-  { flags: '--model <name>', about: 'which of its models' },
+  { flags: '--model-url <url>', about: 'a chat-completions service to rehearse with; its key is read from JEXO_MODEL_KEY' },
+  { flags: '--model <name>', about: 'the model’s name' },
 ];
 export const standIn: CliOption = {
   flags: '--stand-in',
-  about: 'answer a server that asks for a model by the stand-in, which is no model and says so',
+  about: 'let the stand-in answer a server that asks for a model; it is not a model and says so',
 };
 
 /** What may be done with a call beside making it. */
 export const keepOptions: readonly CliOption[] = [
-  { flags: '--keep <sheet>', about: 'put the call and its answer on a call sheet, *.calls.yaml, to be replayed' },
-  { flags: '--as <form>', about: 'print the call in this form in place of making it', choices: ['command', 'typescript', 'http'] },
+  { flags: '--keep <sheet>', about: 'add the call and its answer to a call sheet (*.calls.yaml) for replay' },
+  { flags: '--as <form>', about: 'print the call in this form instead of making it', choices: ['command', 'typescript', 'http'] },
 ];
 
 /** The options of every command that talks to a server as a client. */
 export const clientOptions: readonly CliOption[] = [
   {
     flags: '--timeout <seconds>',
-    about: 'give up after so many seconds without an answer',
+    about: 'give up after this many seconds without an answer',
     default: 60,
     read: number('--timeout', 1, 86_400),
   },
@@ -61,17 +61,17 @@ export const clientOptions: readonly CliOption[] = [
 export const choiceOptions: readonly CliOption[] = [
   {
     flags: '--only <names>',
-    about: 'offer only these: names, patterns as mix_*, or tag:scales; comma-separated or repeated',
+    about: 'offer only these: names, patterns such as mix_*, or tag:scales; comma-separated or repeated',
     read: list,
   },
   { flags: '--except <names>', about: 'offer all but these', read: list },
-  { flags: '--rename <old=new>', about: 'give an offer another name; may be repeated', read: readPair('--rename', 'old=new') },
+  { flags: '--rename <old=new>', about: 'rename a tool, resource or prompt; may be repeated', read: readPair('--rename', 'old=new') },
   {
     flags: '--describe <name=text>',
-    about: 'give an offer another description; may be repeated',
+    about: 'replace a description; may be repeated',
     read: readPair('--describe', 'name=text'),
   },
-  { flags: '--prefix <text>', about: 'put this before the name of every tool and prompt' },
+  { flags: '--prefix <text>', about: 'a prefix for the names of all tools and prompts' },
 ];
 
 /** The choice among a command's values; undefined when nothing was chosen. */

@@ -166,5 +166,5 @@ export function guidance(name: string, { server, instructions, descriptions }: P
     const first = text.split(/(?<=\.)\s|\n/)[0]?.replace(/\.$/, '') ?? '';
     return `- \`${tool}\`: ${[first, use].filter(Boolean).join('. ') || 'say here what it is for'}.`;
   });
-  return `## ${server?.name ?? name}\n\n${instructions ?? `Say here when ${name} is to be used.`}\n\n${lines.join('\n')}\n`;
+  return `## ${server?.name ?? name}\n\n${instructions ?? `Say here when to use ${name}.`}\n\n${lines.join('\n')}\n`;
 }

@@ -1,14 +1,14 @@
 import { randomBytes } from 'node:crypto';
 import { guardStdout } from '../transports/stdout-guard.js';
 
-type Style = 'amber' | 'moss' | 'brick' | 'ochre' | 'slate' | 'quiet' | 'bold';
+type Style = 'lake' | 'moss' | 'brick' | 'ochre' | 'heather' | 'quiet' | 'bold';
 /** The numbers that turn a colour on and off. */
 const styles: Record<Style, readonly [on: number, off: number]> = {
-  amber: [33, 39],
+  lake: [36, 39],
   moss: [32, 39],
   brick: [31, 39],
   ochre: [33, 39],
-  slate: [94, 39], // plain blue cannot be read on a dark ground
+  heather: [35, 39],
   quiet: [90, 39],
   bold: [1, 22],
 };
@@ -71,7 +71,7 @@ export function print(text: string): void {
   else process.stdout.write(line);
 }
 
-/** JSON for a script: nothing is left out, and what a terminal could mistake for orders is written with escapes. */
+/** JSON for a script: nothing is omitted, and what a terminal could mistake for orders is written with escapes. */
 export function printJson(json: string): void {
   const line = `${json.replaceAll(controls, (letter) => `\\u${letter.charCodeAt(0).toString(16).padStart(4, '0')}`)}\n`;
   if (guarded !== undefined) guarded.write(line);

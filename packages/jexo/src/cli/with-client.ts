@@ -69,7 +69,7 @@ export async function withClient<T>(
   }
 }
 
-/** A signal that fires on Ctrl-C, and how to let go of it. */
+/** A signal that fires on Ctrl-C, and how to stop listening. */
 export function stopOnInterrupt(): { readonly signal: AbortSignal; readonly release: () => void } {
   const stop = new AbortController();
   const onInterrupt = () => stop.abort(new JexoError('JEXO_CANCELLED', 'Stopped from the keyboard.'));
@@ -83,7 +83,7 @@ export function wireTap({ wire }: ClientCommandOptions): { tap?: WireTap } {
 
 /** Each message as it passes, on stderr, secrets masked. */
 function showWire({ way, message, http }: WireEvent): void {
-  const arrow = way === 'sent' ? onErr('amber', symbols.out) : onErr('moss', symbols.in);
+  const arrow = way === 'sent' ? onErr('lake', symbols.out) : onErr('moss', symbols.in);
   const head = http === undefined ? '' : onErr('quiet', `${http.method ?? http.status} `);
   if (message === undefined && http === undefined) return;
   note(`${arrow} ${head}${message === undefined ? '' : typeof message === 'string' ? message : JSON.stringify(maskSecrets(message))}`);
@@ -109,7 +109,7 @@ function progressLine(): { show: (update: ProgressUpdate) => void; clear: () => 
       const bar =
         share === undefined
           ? ''
-          : `${onErr('amber', symbols.bar.repeat(filled))}${onErr('quiet', symbols.track.repeat(barWidth - filled))} `;
+          : `${onErr('lake', symbols.bar.repeat(filled))}${onErr('quiet', symbols.track.repeat(barWidth - filled))} `;
       const room = (process.stderr.columns ?? 80) - barWidth - far.length - 4;
       clear();
       process.stderr.write(presentable(`${bar}${far}  ${onErr('quiet', message.replaceAll(/\s+/g, ' ').slice(0, Math.max(0, room)))}`));

@@ -21,7 +21,7 @@ export interface ChatCompletionsOptions {
   readonly temperature?: number;
   /** True asks for the answer in parts, as it is written. Default false. */
   readonly stream?: boolean;
-  /** Told of each part of the text as it comes, where it is streamed. */
+  /** Called with each part of the text as it comes, if it is streamed. */
   readonly onText?: (part: string) => void;
 }
 
@@ -132,7 +132,7 @@ function refusal(url: string, status: number, text: string): JexoError {
   const said = /"message"\s*:\s*"((?:[^"\\]|\\.)*)"/.exec(text)?.[1] ?? (/^\s*</.test(text) ? '' : text.slice(0, 200));
   const next: Record<number, string> = {
     401: 'Put the right key into JEXO_MODEL_KEY.',
-    403: 'This key may not use the model; ask whoever runs the service.',
+    403: 'This key may not use the model; ask the operator of the service.',
     404: 'Check the base URL, which mostly ends in /v1, and the name of the model.',
     429: 'The service is busy, or the key is used up. Try again later.',
   };

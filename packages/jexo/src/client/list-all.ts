@@ -22,7 +22,7 @@ type EntryOf<M extends keyof Lists> = ClientRequests[M]['result'][Lists[M]['key'
   ? E
   : never;
 
-/** All entries of a list, page after page. What is no entry is left out and told. */
+/** All entries of a list, page after page. Invalid entries are dropped and reported. */
 export async function listAll<M extends keyof Lists>(session: ClientSession, method: M, call?: CallOptions): Promise<EntryOf<M>[]> {
   const { key, needs } = lists[method];
   const found: EntryOf<M>[] = [];

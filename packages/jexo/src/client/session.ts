@@ -149,7 +149,7 @@ export class ClientSession {
     return result;
   };
 
-  /** Sends a call that is to be run as a task. */
+  /** Sends a call to be run as a task. */
   async askForTask(params: ClientRequests['tools/call']['params'], call?: RequestOptions): Promise<TaskStarted> {
     // By what was asked for, the answer is a task in place of a result.
     return (await this.ask('tools/call', { task: {}, ...params }, call)) as unknown as TaskStarted;
@@ -220,7 +220,7 @@ export class ClientSession {
   }
 }
 
-/** What a server says of itself, with what it left out (Lifecycle, "Initialization"). */
+/** What a server says about itself, completed where it says too little (Lifecycle, "Initialization"). */
 function introduced(result: InitializeResult, deviates: (account: string) => void): InitializeResult {
   const { capabilities, serverInfo }: { readonly capabilities?: unknown; readonly serverInfo?: unknown } = result;
   const missing = [

@@ -49,7 +49,7 @@ export interface ClientHello {
   /** The revision to ask for. Default: the newest. */
   readonly revision?: Revision;
   readonly timeoutMs?: number;
-  /** Told of the revision before anything else is sent: HTTP names it in a header from then on. */
+  /** Called with the revision before anything else is sent: HTTP names it in a header from then on. */
   readonly onAgreed?: (revision: Revision) => void;
 }
 

@@ -44,9 +44,9 @@ export interface PeerOptions {
   readonly idPrefix?: string;
   /** Requests of all peers of one server together, so that one client cannot hold them all. */
   readonly load?: Load;
-  /** Told of what went wrong inside a handler; the other side only gets the reference. */
+  /** Called with a fault inside a handler; the other side only gets the reference. */
   readonly onFault?: (error: unknown, reference: string) => void;
-  /** Told of messages that belong to nothing: late answers, unknown ids, malformed lines. */
+  /** Called for messages that belong to nothing: late answers, unknown ids, malformed lines. */
   readonly onStray?: (why: string, message: unknown) => void;
 }
 
@@ -358,7 +358,7 @@ export class Peer {
     try {
       this.options.onFault?.(error, reference);
     } catch {
-      // What is told of faults has one of its own: there is nobody left to tell.
+      // `onFault` failed itself: there is nobody left to report to.
     }
     return reference;
   }

@@ -38,7 +38,7 @@ export interface Caller {
   readonly claims?: Readonly<Record<string, unknown>>;
   /** The remote address, over HTTP. */
   readonly address?: string;
-  /** Headers of the request, over HTTP, in lower case. Those that carry credentials are left out. */
+  /** Headers of the request, over HTTP, in lower case. Those that carry credentials are excluded. */
   readonly headers?: Readonly<Record<string, string>>;
 }
 
@@ -51,7 +51,7 @@ export interface Servable {
   /** Opens a session. */
   open(options: SessionOptions): Peer;
   /**
-   * Ends all sessions and tasks, and closes the sources. It may be served again: the sources are read anew then.
+   * Ends all sessions and tasks, and closes the sources. It may be served again: the sources are read again then.
    * @throws the first error of a source that could not be closed; everything else is closed all the same
    */
   close(): Promise<void>;

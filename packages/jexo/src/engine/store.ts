@@ -119,7 +119,7 @@ export interface Store {
   readonly tasks: TaskStore;
   /** Counts of what may only be done so often. */
   readonly limits: LimitStore;
-  /** Lets go of connections. */
+  /** Releases connections. */
   close(): MaybePromise<void>;
 }
 

@@ -30,7 +30,7 @@ export function readHostText(text: string, file: string): HostText {
 function broken(file: string, line: number, why: string): JexoError {
   return new JexoError('JEXO_HOST_FILE', `${file}:${line}: ${why}`, {
     where: `${file}:${line}`,
-    next: 'Mend this line; nothing was changed.',
+    next: 'Fix this line; nothing was changed.',
   });
 }
 
@@ -192,7 +192,7 @@ function yamlText(text: string, file: string): HostText {
       for (let depth = path.length; depth >= 0; depth--) {
         const map = mapAt(path.slice(0, depth));
         if (!isMap(map) || map.items.length === 0 || map.flow) continue;
-        // A map that is empty, or written on one line, is written anew with what it held.
+        // A map that is empty, or written on one line, is rewritten with what it held.
         const holder = depth < path.length ? pairOf(map, path[depth]!) : undefined;
         const held = (holder?.value as { toJSON?(): unknown } | null | undefined)?.toJSON?.() ?? {};
         const made = path

@@ -25,7 +25,7 @@ export interface Served {
 export interface Asked {
   readonly request: Request;
   readonly url: URL;
-  /** What stands behind the room: `1`; of sheets, what is to be done with one. */
+  /** What stands behind the room: `1`; for sheets, the action. */
   readonly id: string | undefined;
   readonly number: number;
   body<T>(): Promise<T>;

@@ -18,7 +18,7 @@ export interface BenchApiOptions extends Omit<Served, 'bench'> {
  *
  * - `POST /api/session` `{token}` gives `{key}`, once; every other request carries it as `Authorization: Bearer`.
  * - `GET  /api/bench` connections, calls so far, open questions, stderr and the page's own notes; `PUT /api/notes` keeps those.
- * - `POST /api/connections` a spec adds one; `PUT /api/connections/1` edits and connects, `POST …/connect` connects anew,
+ * - `POST /api/connections` a spec adds one; `PUT /api/connections/1` edits and connects, `POST …/connect` reconnects,
  *   `POST …/seen` takes the marks off its shelf, `PUT …/roots`, `PUT …/watch` `{uri, on}`, `DELETE …` removes it.
  * - `POST /api/calls` starts a call and gives its sheet; `DELETE /api/calls/7` cancels it; `GET /api/compare?before=6&after=7`.
  * - `POST /api/check` `{connection, tool, input}` what is wrong with an input; `POST /api/complete` suggestions.

@@ -30,13 +30,13 @@ export interface OpenedSheet {
   readonly name: string;
   readonly kind: 'calls' | 'requests';
   readonly text: string;
-  /** What is wrong with it, by line; nothing can be run until it is mended. */
+  /** What is wrong with it, by line; nothing can be run until it is fixed. */
   readonly issues: readonly SheetIssue[];
   readonly calls: readonly { readonly name: string; readonly kind: string; readonly subject: string; readonly line: number }[];
   readonly requests: readonly { readonly say: string; readonly tools: readonly string[]; readonly line: number }[];
 }
 
-/** Told of each step of a long work. */
+/** Called with each step of long work. */
 export type Tell = (done: number, of: number) => void;
 
 export interface BenchSheets {

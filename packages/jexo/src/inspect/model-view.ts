@@ -2,7 +2,7 @@ import { functionsOf } from '../client/chat-completions.js';
 import type { JsonSchema, Tool } from '../protocol/types.js';
 import { estimateTokens } from './tokens.js';
 
-/** What could be left out of a tool without changing what it takes, and what that would save. */
+/** What could be removed from a tool without changing what it takes, and what that would save. */
 export interface Trim {
   readonly what: string;
   readonly saves: number;

@@ -65,7 +65,7 @@ export class Call {
     this.reach.progress(progress, total, message);
   }
 
-  /** Sends a log message to the caller, unless it asked only for graver ones. Never log secrets. */
+  /** Sends a log message to the caller, unless it asked for more severe ones only. Never log secrets. */
   log(level: LogLevel, data: unknown, logger?: string): void {
     if (this.session.hears(level))
       this.reach.notify('notifications/message', logger === undefined ? { level, data } : { level, logger, data });

@@ -140,7 +140,7 @@ function place({ offer, source }: Entry): string {
   return offer.where === undefined ? source : `${source} (${offer.where})`;
 }
 
-/** Leaves out what was not given, so that nothing is sent as undefined. */
+/** Drops what was not given, so that nothing is sent as undefined. */
 function given<T extends object>(members: T): T {
   return Object.fromEntries(Object.entries(members).filter(([, value]) => value !== undefined)) as T;
 }

@@ -73,7 +73,7 @@ export function choose(found: SourceContents, choice: Choice, where: string): So
   const { only, except, rename = {}, describe = {}, prefix = '' } = choice;
   const need = (pattern: string, field: string): ReadonlySet<Offer> => {
     const matching = new Set(found.offers.filter((offer) => matches(offer, pattern)));
-    // What a source had to leave out may be named without harm.
+    // Naming what a source had to omit does no harm.
     if (matching.size > 0 || (field === 'except' && found.omitted?.some(({ name }) => name === pattern))) return matching;
     const names = found.offers.flatMap(namesOf);
     const near = nearest(pattern, names);

@@ -190,7 +190,7 @@ function resume(record: SessionRecord, { peer, session, live, subscriptions }: R
   if (record.subscriptions.length > 0) live.get().then(renew, (error: unknown) => void peer.fault(error));
 }
 
-/** Every open session is told of the lists that have changed, if it was told that they may. */
+/** Notifies every open session of the lists that have changed, if they were declared as changeable. */
 function tellChanged(sessions: ReadonlyMap<Peer, Session>, changed: readonly ListKind[]): void {
   for (const [peer, { declared }] of sessions) {
     if (peer.state !== 'ready') continue;

@@ -55,7 +55,7 @@ export function isStandardSchema(value: unknown): value is StandardSchema {
 }
 
 export interface CompileOptions {
-  /** False leaves out what a caller left out: the default is then only a note on what the other side does. Default true. */
+  /** False: defaults are not filled in, and only say what the other side does. Default true. */
   readonly fillDefaults?: boolean;
 }
 
@@ -101,7 +101,7 @@ function fromStandard(schema: StandardSchema, direction: 'input' | 'output', whe
   if (offered === undefined) {
     throw new JexoError(
       'JEXO_SCHEMA_INVALID',
-      `The ${direction} schema of ${where} (${standard.vendor}) offers no JSON Schema, so no client could be told of it.`,
+      `The ${direction} schema of ${where} (${standard.vendor}) has no JSON Schema, so clients can't be shown it.`,
       { where },
     );
   }

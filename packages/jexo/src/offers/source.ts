@@ -90,7 +90,7 @@ export interface Source {
   freeze?(context: ReadContext): Promise<unknown>;
   /** The same source, which reads from what `freeze` gave. */
   thaw?(frozen: unknown): Source;
-  /** Lets go of connections, processes and watchers. The source may be read again afterwards. */
+  /** Releases connections, processes and watchers. The source may be read again afterwards. */
   close?(): void | Promise<void>;
 }
 
@@ -98,7 +98,7 @@ export function isSource(part: Offer | Source): part is Source {
   return 'read' in part;
 }
 
-/** The context of a read, with what the caller leaves out filled in. */
+/** The context of a read, with defaults for what the caller does not give. */
 export function readContext({ settings = environment(), signal, progress }: Partial<ReadContext> = {}): ReadContext {
   return { settings, signal: signal ?? new AbortController().signal, progress: progress ?? (() => undefined) };
 }

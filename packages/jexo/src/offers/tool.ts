@@ -21,7 +21,7 @@ export interface ToolDefinition<I extends Schema | undefined, O extends Schema |
   /** `optional` lets a client run it as a task, `required` makes it (Tasks, 2025-11-25). Default `forbidden`. */
   readonly taskSupport?: TaskSupport;
   /**
-   * Questions for inputs the caller may leave out: a person is asked for what is missing, by the property's own schema.
+   * Questions for arguments the caller may omit: a person is asked for what is missing, by the property's own schema.
    * With a client that cannot ask, a missing input is refused as any other.
    */
   readonly ask?: { readonly [property: string]: string };

@@ -283,7 +283,7 @@ export function endpointsProject(info: ProjectInfo, { base, endpoints, auth, hea
   const draft = { ...endpointsDocument(endpoints as readonly Endpoint[], info.name), servers: [{ url: base }] };
   return project(info, {
     about:
-      'Endpoints of an API as tools, guessed from requests that were made. Edit `endpoints.ts`: say of each what it does and when to use it, and mend what was guessed wrongly. `draft.openapi.yaml` says the same as an OpenAPI document.',
+      'Endpoints of an API as tools, guessed from requests that were made. Edit `endpoints.ts`: describe what each does and when to use it, and correct wrong guesses. `draft.openapi.yaml` says the same as an OpenAPI document.',
     env: { API_URL: base, ...secrets },
     files: {
       'endpoints.ts': `import type { Endpoint } from 'jexo';

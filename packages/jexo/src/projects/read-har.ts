@@ -23,7 +23,7 @@ interface Entry {
 }
 
 /**
- * The requests of a HAR recording that are an API's: those of the host that most data came from, pages, pictures and scripts left out.
+ * The requests of a HAR recording that are an API's: those of the host that most data came from, without pages, pictures and scripts.
  * @throws JexoError JEXO_USAGE when it is no recording, or holds no such request
  */
 export function readHar(text: string, file: string): RecordedRequest[] {

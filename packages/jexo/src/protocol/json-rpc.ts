@@ -21,7 +21,7 @@ export interface JsonRpcResult {
 }
 export interface JsonRpcError {
   readonly jsonrpc: '2.0';
-  /** Left out when the id of the request could not be read; some peers send null instead. */
+  /** Absent if the id of the request could not be read; some peers send null instead. */
   readonly id?: RequestId | null;
   readonly error: ErrorObject;
 }

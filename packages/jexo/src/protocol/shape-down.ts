@@ -90,7 +90,7 @@ export function shapeBlock(block: ContentBlock, revision: Revision): ContentBloc
     return { type: 'text', text: `${block.title ?? block.name}: ${block.uri}${about}` };
   }
   if (block.type === 'audio' && !since(revision, '2025-03-26'))
-    return { type: 'text', text: `[audio of type ${block.mimeType} left out: this revision of the protocol has no audio]` };
+    return { type: 'text', text: `[audio of type ${block.mimeType} omitted: this revision of the protocol has no audio]` };
   const plain = shapeAnnotations(without(block, ['_meta']) as ContentBlock, revision);
   return plain.type === 'resource' ? { ...plain, resource: without(plain.resource, ['_meta']) as typeof plain.resource } : plain;
 }
@@ -145,7 +145,7 @@ export function shapeSampling(params: CreateMessageParams, revision: Revision): 
         const said = block.content.map((part) => (part.type === 'text' ? part.text : `[${part.type}]`)).join('\n');
         return { role, content: { type: 'text', text: `[result of ${block.toolUseId}: ${said}]` } };
       }
-      if (block.type === 'audio' && !older) return { role, content: { type: 'text', text: `[audio of type ${block.mimeType} left out]` } };
+      if (block.type === 'audio' && !older) return { role, content: { type: 'text', text: `[audio of type ${block.mimeType} omitted]` } };
       return { role, content: since(revision, '2025-06-18') ? block : (without(block, ['_meta']) as SamplingContent) };
     }),
   );

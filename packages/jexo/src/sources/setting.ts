@@ -34,7 +34,7 @@ export function readSetting(setting: Setting, what: string, settings: Settings):
   if (typeof setting === 'string') return setting;
   const value = settings[setting.variable] ?? setting.fallback;
   if (value === undefined || value === '')
-    throw new JexoError('JEXO_SETTING', `${what} is to be read from ${setting.variable}, which is not set.`, {
+    throw new JexoError('JEXO_SETTING', `${what} is read from ${setting.variable}, which is not set.`, {
       where: setting.variable,
       next: `Set it where the server is started: ${setting.variable}=…`,
     });

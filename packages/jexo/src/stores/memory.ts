@@ -73,7 +73,7 @@ export function memoryLimits(clock: Clock): LimitStore {
       const now = clock.now();
       let window = windows.get(key);
       if (window === undefined || now - window.startedAt >= perMs) {
-        windows.delete(key); // what is counted anew goes to the end, so that the oldest stand first
+        windows.delete(key); // what is counted again goes to the end, so that the oldest stand first
         if (windows.size >= mostCounted) windows.delete(windows.keys().next().value!);
         windows.set(key, (window = { startedAt: now, count: 0 }));
       }

@@ -88,7 +88,7 @@ export function connectRunning({ target, kind }: Found, options: ConnectOptions)
       'JEXO_USAGE',
       `${kind.noun[0]!.toUpperCase()}${kind.noun.slice(1)} offers what it offers: a choice can be made of modules, packages and documents only.`,
       {
-        next: 'Leave out --only, --except, --rename, --describe and --prefix, or give the module.',
+        next: 'Remove --only, --except, --rename, --describe and --prefix, or give the module.',
       },
     );
   requireOptions([{ target, kind }], options.options ?? {});

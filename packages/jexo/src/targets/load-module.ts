@@ -20,7 +20,7 @@ const typed = new Set(['.ts', '.tsx', '.mts', '.cts', '.jsx']);
 /**
  * Loads a module, with its types taken out when it has any. Its packages are loaded from where it stands.
  *
- * @param how.again takes a module that has changed anew, with all it is made of; Node itself loads a file only once
+ * @param how.again loads a changed module again, with all its files; Node itself loads a file only once
  * @param how.fresh takes it with a state of its own, changed or not
  * @throws JexoError JEXO_TARGET_MISSING, JEXO_SYNTAX, JEXO_MODULE_FAILED
  */

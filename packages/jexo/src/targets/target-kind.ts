@@ -54,7 +54,7 @@ export interface Packable {
 }
 
 /**
- * One kind of target: how it is recognised, and what can be done with it. What a kind cannot do it leaves out; commands say so.
+ * One kind of target: how it is recognised, and what can be done with it. A kind omits what it cannot do; commands report that.
  *
  * @example
  * const greetings: TargetKind = {

@@ -35,7 +35,7 @@ export async function watchTargets(
   options: OpenOptions & { readonly onReload: (reloaded: Reloaded) => void },
 ): Promise<WatchedTargets> {
   const opened = await openTargets(targets, { ...options, again: true });
-  // What is offered may come to be of any kind, and clients can only be told of kinds that were declared.
+  // What is offered may come to be of any kind, and clients can only be notified about kinds that were declared.
   const server = defineServer({ ...opened.server.definition, changes: true });
   const first = await server.reload(opened.server);
   const watchers = new Map<string, FSWatcher>();

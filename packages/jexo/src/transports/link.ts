@@ -70,7 +70,7 @@ export interface LinkEvents {
   failed(id: RequestId, error: Error): void;
   /** True while a request of this id waits for its answer. */
   isWaiting(id: RequestId): boolean;
-  /** What was in flight will not be answered; the link itself is mended. */
+  /** What was in flight will not be answered; the link itself works again. */
   interrupted(error: Error): void;
   /** The server has forgotten the session: makes a new one over this same link. Absent when that is not wanted. */
   renew?(): Promise<void>;
@@ -84,7 +84,7 @@ export interface Link {
   readonly address: string;
   /** Opens the connection, and gives the way out. */
   start(events: LinkEvents): Promise<Channel>;
-  /** Told of the revision both sides agreed on; HTTP sends it in a header from then on. */
+  /** Called with the revision both sides agreed on; HTTP sends it in a header from then on. */
   agreed?(revision: Revision): void;
   /** Ends the connection. */
   close(): Promise<void>;

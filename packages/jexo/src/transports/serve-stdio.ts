@@ -18,13 +18,13 @@ export interface ServeStdioOptions {
   readonly graceMs?: number;
   /** Sees every message that passes, both ways. */
   readonly tap?: WireTap;
-  /** Told of faults inside handlers, with the reference the client gets. Default: `onNote` is. */
+  /** Called with faults inside handlers and the reference the client gets. Default: `onNote`. */
   readonly onFault?: (error: unknown, reference: string) => void;
   /** Bytes that may wait for a client that does not read; beyond that it is given up. Default 64 MiB. */
   readonly maxUnreadBytes?: number;
   /** Milliseconds a process may go on after the client is gone: a timer somebody forgot would keep it for ever. Default 2,000; 0 leaves it. */
   readonly exitAfterMs?: number;
-  /** Told of what an operator should know. Default: one line on stderr each. */
+  /** Called with what an operator should know. Default: a line on stderr. */
   readonly onNote?: (note: string) => void;
 }
 
@@ -38,7 +38,7 @@ const lastFlushMs = 500;
 export interface StdioService {
   /** Resolves when the input has ended and all that was in flight is answered. */
   readonly closed: Promise<void>;
-  /** Stops taking messages, answers what is in flight, and lets go of the server. */
+  /** Stops taking messages, answers what is in flight, and releases the server. */
   close(): Promise<void>;
 }
 

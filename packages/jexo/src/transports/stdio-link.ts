@@ -9,7 +9,7 @@ export interface StdioLinkOptions {
   readonly tap?: WireTap;
   /** Each line the child writes to stderr. It need not mean failure. */
   readonly onStderr?: (line: string) => void;
-  /** Told of lines on stdout that are no messages; they are passed over. */
+  /** Called for lines on stdout that are not messages; they are skipped. */
   readonly onDeviation?: (deviation: Deviation) => void;
   /** True ends the connection at the first line on stdout that is no message, as some hosts do. Default false. */
   readonly strict?: boolean;
@@ -17,11 +17,11 @@ export interface StdioLinkOptions {
   readonly maxMessageBytes?: number;
   /** Milliseconds between closing stdin, SIGTERM and SIGKILL. Default 2,000. */
   readonly patienceMs?: number;
-  /** Times in a row a server that ended by itself is started anew. Default 0. */
+  /** How many times in a row a server that exited by itself is restarted. Default 0. */
   readonly maxRestarts?: number;
   /** Milliseconds before the first restart; each further one waits twice as long. Default 250. */
   readonly backOffMs?: number;
-  /** Told when the server is started anew, and why. */
+  /** Called when the server is restarted, with the reason. */
   readonly onRestart?: (why: Error) => void;
 }
 
@@ -47,7 +47,7 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
   let child: Child | undefined;
   let closing = false;
   let restarts = 0;
-  /** Messages that wait for a server that is being started anew. */
+  /** Messages that wait for a server that is being restarted. */
   let held: Message[] | undefined;
 
   const begin = async (events: LinkEvents): Promise<void> => {
@@ -132,7 +132,7 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
       await begin(events);
       return {
         send(message) {
-          // What is said while a server starts anew waits for it; only the handshake may pass.
+          // Messages wait while a server restarts; only the handshake may pass.
           const { method } = message as { method?: string };
           if (held === undefined || method === 'initialize' || method === 'notifications/initialized') write(message);
           else held.push(message);

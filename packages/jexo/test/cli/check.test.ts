@@ -89,7 +89,7 @@ export function bottle(jars: number): void {}
 export function pour(into: symbol): void {}`,
   );
 
-  test('is told of by file and line, and what could not be offered too', async () => {
+  test('is reported by file and line, and so is what could not be offered', async () => {
     const { code, findings } = await check(file);
     expect(code).toBe(1);
     expect(findings.map(({ rule, subject, where }) => [rule, subject, where?.replace(/^.*lots/, 'lots')])).toEqual([

@@ -50,7 +50,7 @@ test('a document is listed, called and read as any other target', async () => {
   expect(JSON.parse(fromUrl.stdout)).toMatchObject({ structuredContent: { result: ['H-204'] } });
 });
 
-test('served by choice, and what is left out is told; as three tools; the wire log holds no secret', async () => {
+test('served by choice, and what is excluded is reported; as three tools; the wire log holds no secret', async () => {
   const log = join(folder, 'wire.jsonl');
   const served = await start(['serve', document, '--http', '0', '--json', '--only', 'GET *', '--base-url', base, '--wire-log', log], {
     env: { REGISTRY_TOKEN: 'secret-42' },
@@ -139,7 +139,7 @@ test('of a large one, check recommends three tools, and they are enough', async 
   expect(await sizeOf('--search-tools')).toEqual([]);
 });
 
-test('a body that takes several types is told of, and sent as the one that is chosen', async () => {
+test('a body that takes several types is reported, and sent as the one that is chosen', async () => {
   const several = join(folder, 'several.json');
   const body = (name: string) => ({ schema: { type: 'object', properties: { [name]: { type: 'string', description: 'a picture' } } } });
   writeFileSync(
@@ -166,7 +166,7 @@ test('a body that takes several types is told of, and sent as the one that is ch
     ),
   ]);
   const chosen = await jexo(['list', several, '--body-type', 'POST /photos=application/x-www-form-urlencoded']);
-  expect([chosen.stdout, chosen.stderr]).toEqual([expect.stringContaining('words'), expect.not.stringContaining('left out')]);
+  expect([chosen.stdout, chosen.stderr]).toEqual([expect.stringContaining('words'), expect.not.stringContaining('sent as')]);
 });
 
 test('packed, with what it refers to, it serves alone and elsewhere', async () => {

@@ -34,7 +34,7 @@ describe('a sheet that is kept', () => {
     expect([code, stderr]).toEqual([0, expect.stringContaining('4 of 4')]);
   });
 
-  test('shows differences with the place, tells CI, and is written anew on request', async () => {
+  test('shows differences with the place, tells CI, and is updated on request', async () => {
     const stale = readFileSync(file, 'utf8').replace('sugarKg: 24', 'sugarKg: 99').replace('At most five', 'At least seven');
     writeFileSync(file, stale.replace('calls:', 'calls: # all we know'));
     const junit = join(folder, 'report.xml');
@@ -51,7 +51,7 @@ describe('a sheet that is kept', () => {
       },
     ]);
     const updated = await jexo(['replay', file, apiary, '--update']);
-    expect([updated.code, updated.stderr]).toEqual([0, expect.stringContaining('written anew for mix_syrup, lot_label')]);
+    expect([updated.code, updated.stderr]).toEqual([0, expect.stringContaining('updated: mix_syrup, lot_label')]);
     expect(readFileSync(file, 'utf8')).toContain('calls: # all we know');
     expect((await jexo(['replay', file, apiary])).code).toBe(0);
   });

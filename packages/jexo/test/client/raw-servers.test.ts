@@ -430,7 +430,7 @@ createInterface({ input: process.stdin }).on('line', (line) => {
     delete process.env.HIVE_TEST_SECRET;
   });
 
-  test('a call that is made while one starts anew waits for it', async () => {
+  test('a call that is made while one restarts waits for it', async () => {
     const restarts: string[] = [];
     const client = await connectUnjudged([...command, 'dies'], {
       maxRestarts: 2,

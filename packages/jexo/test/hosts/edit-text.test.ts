@@ -269,7 +269,7 @@ describe('for any configuration', () => {
           const added = made.length - text.length;
           const from = start < 0 ? text.length : [...text].slice(0, start).join('').length;
           expect(made.slice(0, from) + made.slice(from + added)).toBe(text);
-          // Both are read the same way: the parser leaves out a field that is called __proto__.
+          // Both are read the same way: the parser drops a field that is called __proto__.
           const wanted = JSON.stringify({ ...value, [map]: { ...servers, hives: entry } });
           expect(parseJsonc(made, [], { allowTrailingComma: true })).toEqual(parseJsonc(wanted));
           const again = readHostText(made, 'hosts.json');

@@ -337,7 +337,7 @@ function sorted(value: unknown): unknown {
   return { entries: entries.map(([key, item]) => [key, sorted(item)]) };
 }
 
-test('a model is given names, descriptions and schemas; what could be left out is counted', () => {
+test('a model is given names, descriptions and schemas; what could be removed is counted', () => {
   const one: Tool = {
     name: 'mix',
     title: 'Mix',

@@ -17,7 +17,7 @@ writeFileSync(
   'requests:\n  - { say: How many jars are in lot H-204?, tool: count_jars, with: { lot: H-204 } }\n  - { say: Will it rain?, tool: count_jars }\n',
 );
 
-inChromium('a call is kept, its sheet replayed, edited and written anew', async () => {
+inChromium('a call is kept, its sheet replayed, edited and updated', async () => {
   const { page, errors } = await bench([tools], { cwd: folder });
   await page.getByLabel(/^lot/).fill('H-204');
   await page.getByRole('button', { name: 'Call', exact: true }).click();
@@ -46,7 +46,7 @@ inChromium('a call is kept, its sheet replayed, edited and written anew', async 
   await sheet.getByText('0 of 1 calls').waitFor();
   expect(await sheet.getByRole('row').allInnerTexts()).toEqual([expect.anything(), '(the whole)\t9\t5']);
   await sheet.getByRole('button', { name: 'Replay, and write what came' }).click();
-  await sheet.getByText('written anew for a lot has jars').waitFor();
+  await sheet.getByText('updated: a lot has jars').waitFor();
   expect(readFileSync(join(folder, 'jars.calls.yaml'), 'utf8')).toContain('be: 5');
   expect(errors).toEqual([]);
 });

@@ -39,7 +39,7 @@ inChromium('fill the form, call, read the answer and the wire', async () => {
   expect(errors).toEqual([]);
 });
 
-inChromium('by keyboard alone: choose, fill, call; a wrong input is answered with the fields to mend', async () => {
+inChromium('by keyboard alone: choose, fill, call; a wrong input is answered with the fields to fix', async () => {
   const { page, errors } = await bench([hives]);
   await page.getByRole('option', { name: 'mix_syrup' }).focus();
   await page.keyboard.press('ArrowDown');

@@ -59,7 +59,7 @@ test('[MCP-025] [MCP-026] an unknown revision is answered with our newest', asyn
   expect(sent[1]).toMatchObject({ error: { code: -32600 } });
 });
 
-test('[MCP-078] wrong input is answered so that a model can mend it', async () => {
+test('[MCP-078] wrong input is answered so that a model can correct it', async () => {
   const { client, done } = await connected(server(add));
   const result = await client.call('add', { a: 'two', b: null });
   expect(result.isError).toBe(true);

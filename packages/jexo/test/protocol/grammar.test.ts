@@ -59,7 +59,7 @@ test.each(revisions)('our grammar and the schema of %s agree on samples with one
   expect(disagreements.slice(0, 20)).toEqual([]);
 });
 
-/** The value with each of its parts left out or replaced, one at a time. */
+/** The value with each of its parts removed or replaced, one at a time. */
 function* variants(value: unknown, odd: readonly unknown[], path = ''): Generator<[string, unknown]> {
   if (typeof value !== 'object' || value === null) return;
   for (const key of Object.keys(value)) {
@@ -68,7 +68,7 @@ function* variants(value: unknown, odd: readonly unknown[], path = ''): Generato
       Array.isArray(value) ? value.map((each: unknown, index) => (String(index) === key ? part : each)) : { ...value, [key]: part };
     if (!Array.isArray(value)) {
       const { [key]: _, ...rest } = value as Record<string, unknown>;
-      yield [`${at} left out`, rest];
+      yield [`${at} removed`, rest];
     }
     for (const part of odd) yield [at, put(part)];
     for (const [deeper, part] of variants((value as Record<string, unknown>)[key], odd, at)) yield [deeper, put(part)];

@@ -19,7 +19,7 @@ afterEach(() => rmSync(folder, { recursive: true }));
 const server = (journal: string[], of = file) =>
   defineServer({ name: 'scales', version: '1.0.0', offers: [offers([wrapReadings(of, journal)], { prefix: 'scale_' })] });
 
-test('a source is told of settings, reports progress, and names its files and the settings it wants', async () => {
+test('a source gets settings, reports progress, and names its files and the settings it wants', async () => {
   const own = server([]);
   const seen: unknown[][] = [];
   await own.ready({ settings: { SCALE_UNIT: 'kilograms' }, progress: (...progress) => seen.push(progress) });

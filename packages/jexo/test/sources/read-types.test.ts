@@ -90,7 +90,7 @@ test('a type parameter takes what its bound takes, and anything without one', ()
   ]);
 });
 
-test('what need not be given and cannot be expressed is left out, and told', () => {
+test('what is optional and cannot be expressed is omitted and reported', () => {
   const { functions, omitted } = read(
     `export function sort(list: number[], by?: (a: number) => number, options: { strict?: boolean; on?: () => void } = {}): void {}`,
   );

@@ -86,7 +86,7 @@ inChromium('a person sees what is offered, tries a tool, and copies a configurat
   await context.close();
 });
 
-test('it is for this machine’s own names, and can be left out', async () => {
+test('it is for this machine’s own names, and can be turned off', async () => {
   const { port } = await serve(true);
   expect(await status(`http://127.0.0.1:${port}/`)).toBe(200);
   expect(await status(`http://127.0.0.1:${port}/`, { host: 'evil.example' })).toBe(403);

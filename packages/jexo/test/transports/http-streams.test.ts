@@ -208,7 +208,7 @@ test('[MCP-191] [MCP-184] a connection cut at any byte of the answer: the right 
   proxy.close();
 });
 
-test('[MCP-200] [MCP-201] a session the server forgot is begun anew, subscriptions too, and the caller need not know', async () => {
+test('[MCP-200] [MCP-201] a session the server forgot is renewed, subscriptions too, and the caller need not know', async () => {
   const { url } = await serve();
   let renewed = 0;
   const seen: string[] = [];

@@ -268,7 +268,7 @@ test('[MCP-176] [MCP-177] [MCP-178] [MCP-179] [MCP-182] [MCP-197] [MCP-202] the 
   expect(seen.map(({ method }) => method).sort()).toEqual(['DELETE', 'GET', 'POST', 'POST', 'POST', 'POST']);
 });
 
-test('[MCP-174] unless told otherwise, only this machine can reach the server', () => {
+test('[MCP-174] by default, only this machine can reach the server', () => {
   expect(service.url).toMatch(/^http:\/\/127\.0\.0\.1:/);
 });
 

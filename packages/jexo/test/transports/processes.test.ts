@@ -24,7 +24,7 @@ async function gone(pid: number): Promise<void> {
   expect(alive(pid)).toBe(false);
 }
 
-test('a server that dies is started anew, with a new session and the calls after it answered', async () => {
+test('a server that dies is restarted, with a new session and the calls after it answered', async () => {
   const path = file('dies.ts', `export function pid(): number { return process.pid }\nexport function die(): void { process.exit(7) }\n`);
   const restarts: string[] = [];
   const client = await connect([process.execPath, cli, 'serve', path], {

@@ -441,7 +441,7 @@ describe('who may call', () => {
   });
 });
 
-test('a server that cannot be read says why to whoever runs it, and is ready when it can', async () => {
+test('a server that cannot be read says why to its operator, and is ready when it can', async () => {
   const folder = freshFolder('readiness');
   mkdirSync(join(folder, 'dist'));
   writeFileSync(join(folder, 'package.json'), '{"type":"module"}');

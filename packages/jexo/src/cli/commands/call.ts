@@ -159,7 +159,7 @@ function showReadable(shown: Readable): void {
       });
     case 'fields': {
       const widest = Math.max(...shown.rows.map(([key]) => key.length));
-      for (const [key, value] of shown.rows) print(`${onOut('slate', key.padEnd(widest))}  ${value}`);
+      for (const [key, value] of shown.rows) print(`${onOut('heather', key.padEnd(widest))}  ${value}`);
     }
   }
 }
@@ -167,10 +167,10 @@ function showReadable(shown: Readable): void {
 export const command: CliCommand<CallOptions> = {
   name: 'call',
   about: 'call a tool',
-  operands: ['[target]', '[tool]', ['[key=value...]', 'the input, each value typed by the tool’s schema']],
+  operands: ['[target]', '[tool]', ['[key=value...]', 'arguments, with types from the tool’s schema']],
   options: [
-    { flags: '--input <json>', about: 'the input as one JSON object; @file reads it from a file, - from stdin' },
-    { flags: '--unchecked', about: 'send the input as it is, without checking it by the tool’s schema first' },
+    { flags: '--input <json>', about: 'the arguments as a JSON object; @file reads a file, - reads stdin' },
+    { flags: '--unchecked', about: 'send the arguments without checking them against the tool’s schema first' },
     standIn,
     ...keepOptions,
     ...clientOptions,
@@ -184,7 +184,7 @@ export const command: CliCommand<CallOptions> = {
   jexo call mites_per_100 mites=9 -- node server.mjs
   jexo call registry.ts book_inspection place.apiary=MR tags=calm tags=strong
 
-At a terminal, a missing input is asked for, and so is what the server asks meanwhile. Ctrl-C cancels the call on the server.
-Exit codes: 0 answered, 1 the tool failed, 2 wrong use or input, 3 the server could not be reached.`,
+At a terminal, missing arguments and the server’s own questions are asked for. Ctrl-C cancels the call on the server.
+Exit codes: 0 answered, 1 the tool failed, 2 wrong use or arguments, 3 the server could not be reached.`,
   run: call,
 };

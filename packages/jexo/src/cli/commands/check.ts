@@ -23,7 +23,7 @@ interface CheckOptions extends ClientCommandOptions {
   readonly silence?: string[];
 }
 
-/** Checks a server, and fails when something at least as grave as `--fail-on` was found. */
+/** Checks a server, and fails when something at least as severe as `--fail-on` was found. */
 async function check({ operands, command, options }: Invocation<CheckOptions>): Promise<ExitCode> {
   const { target } = takeTarget(operands, command, 'As in: jexo check hives.ts');
   const { kind } = await findKind(targetOf(target), options.opening.kinds);
@@ -136,10 +136,10 @@ async function placesOf(server: Server, target: string): Promise<Record<string, 
   return places;
 }
 
-const signs: Record<Severity, { readonly sign: string; readonly style: 'brick' | 'ochre' | 'slate' }> = {
+const signs: Record<Severity, { readonly sign: string; readonly style: 'brick' | 'ochre' | 'heather' }> = {
   error: { sign: symbols.failed, style: 'brick' },
   warning: { sign: symbols.warn, style: 'ochre' },
-  note: { sign: symbols.dot, style: 'slate' },
+  note: { sign: symbols.dot, style: 'heather' },
 };
 
 function show(found: readonly Finding[], silenced: number, target: string): void {
@@ -161,21 +161,21 @@ function show(found: readonly Finding[], silenced: number, target: string): void
 
 export const command: CliCommand<CheckOptions> = {
   name: 'check',
-  about: 'judge what a server offers: what a model will stumble over, what hosts refuse, what breaks the protocol',
+  about: 'find what confuses models, what hosts refuse and what breaks the protocol',
   operands: ['[target]'],
   options: [
     {
       flags: '--fail-on <severity>',
-      about: 'exit with 1 when something at least this severe is found',
+      about: 'exit with 1 if a finding is at least this severe',
       choices: ['note', 'warning', 'error', 'never'],
       default: 'error',
     },
     {
       flags: '--silence <rule=reason>',
-      about: 'put a rule aside, or rule:name=reason for one offer; may be repeated',
+      about: 'silence a rule; rule:name=reason for one tool, resource or prompt; may be repeated',
       read: collect,
     },
-    { flags: '--sarif', about: 'print SARIF to stdout, for code hosting' },
+    { flags: '--sarif', about: 'print SARIF to stdout, for code-scanning services' },
     wireLog,
     json,
   ],
@@ -186,9 +186,9 @@ export const command: CliCommand<CheckOptions> = {
   jexo check hives.ts --fail-on warning                 in a pre-commit hook
   jexo check https://hives.example/mcp                  somebody else's server: is it safe to use?
   jexo check servers.json                               every entry of a host's configuration, started as the host would
-  jexo check hives.ts --silence 'no-output-schema:write_summary=its answer is prose'
+  jexo check hives.ts --silence 'no-output-schema:write_summary=its result is prose'
   jexo check hives.ts --sarif > findings.sarif
 
-Exit codes: 0 nothing so severe, 1 found, 2 wrong use, 3 the server could not be reached.`,
+Exit codes: 0 no such finding, 1 found, 2 wrong use, 3 the server could not be reached.`,
   run: check,
 };

@@ -183,10 +183,10 @@ function valuesOf({ enum: values, const: only, type, examples, default: given }:
 
 export const command: CliCommand<CompletionOptions> = {
   name: 'completion',
-  about: 'print the script that completes commands, tools, arguments and values in your shell',
+  about: 'print a completion script for your shell: commands, tools, arguments and values',
   operands: [['[shell]', 'bash, zsh or fish']],
   options: [
-    { flags: '--for', about: 'print what may stand where the cursor is; the words stand behind --' },
+    { flags: '--for', about: 'print completions for the words after --' },
     { flags: '--quote', about: 'as words of a shell', isHidden: true },
   ],
   help: `Examples:

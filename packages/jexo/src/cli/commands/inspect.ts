@@ -78,7 +78,7 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
       else note(`${onErr('brick', symbols.failed)} ${trouble.message} ${onErr('quiet', `(${trouble.code})`)}\n  ${trouble.next ?? ''}`);
       reportOmitted(omitted);
     }
-    note(`  Open the bench at ${onErr('amber', address)}`);
+    note(`  Open the bench at ${onErr('lake', address)}`);
     note('  The address works once, on this machine only. Stop with Ctrl-C.');
   }
   if (options.open) openBrowser(address);
@@ -130,8 +130,8 @@ function openBrowser(address: string): void {
 
 export const command: CliCommand<InspectOptions> = {
   name: 'inspect',
-  about: 'open a bench in the browser: see what is offered, call it, follow every message',
-  operands: [['[targets...]', 'one or several; with none, connect from the page']],
+  about: 'open the inspector in a browser: list, call, follow every message',
+  operands: [['[targets...]', 'any number; without one, connect from the page']],
   options: [
     { flags: '--port <port>', about: 'port of the page; 0 takes any free one', default: 0, read: port('--port') },
     { flags: '--open', about: 'open the address in a browser' },
@@ -146,6 +146,6 @@ export const command: CliCommand<InspectOptions> = {
   jexo inspect http://127.0.0.1:4300/mcp hives.ts --port 4400 --open
   jexo inspect -- node server.mjs
 
-Modules are read again when they are saved. The address holds a key that works once. The page is served to this machine only.`,
+Modules are reloaded on save. The address contains a key that works once. Only this machine can open the page.`,
   run: inspect,
 };

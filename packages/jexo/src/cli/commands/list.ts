@@ -78,13 +78,13 @@ function section(title: string, rows: readonly { readonly head: string; readonly
       about.filter((text) => text !== undefined && text !== head).join('. '),
       Math.max(20, width() - widest - 4),
     );
-    print(`  ${onOut('amber', head.padEnd(widest))}  ${first}`);
+    print(`  ${onOut('lake', head.padEnd(widest))}  ${first}`);
     for (const line of more) print(' '.repeat(widest + 4) + line);
   }
 }
 
 function describeTool(tool: Tool): string[] {
-  const lines = [onOut('amber', tool.name)];
+  const lines = [onOut('lake', tool.name)];
   const room = width() - 2;
   for (const line of wrap(tool.description ?? '(no description: a model will not know when to use it)', room)) lines.push(`  ${line}`);
   const properties = Object.entries(propertiesOf(tool.inputSchema));
@@ -101,7 +101,7 @@ function describeTool(tool: Tool): string[] {
       .filter(Boolean)
       .join('; ');
     const [first = '', ...more] = wrap(notes, Math.max(20, width() - indent));
-    lines.push(`    ${onOut('slate', name.padEnd(nameWidth))}  ${onOut('quiet', kindOf(schema).padEnd(kindWidth))}  ${first}`);
+    lines.push(`    ${onOut('heather', name.padEnd(nameWidth))}  ${onOut('quiet', kindOf(schema).padEnd(kindWidth))}  ${first}`);
     for (const line of more) lines.push(' '.repeat(indent) + line);
   }
   return lines;

@@ -117,22 +117,22 @@ function packageName(text: string): string {
 
 export const command: CliCommand<NewOptions> = {
   name: 'new',
-  about: 'write a new project: a server, a test, a call sheet, all that a good one has',
+  about: 'create a project: a server, a test, a call sheet and a README',
   operands: ['[folder]'],
   options: [
     {
       flags: '--from <kind and source...>',
-      about: 'functions, demo, a document, curl <line> or har <file>; at a terminal it is asked for',
+      about: 'functions, demo, a document, curl <line> or har <file>; asked for at a terminal',
     },
-    { flags: '--name <name>', about: 'the name of the project (default: that of the folder)' },
+    { flags: '--name <name>', about: 'the project’s name (default: the folder’s)' },
     json,
   ],
   help: `Examples:
   jexo new hives                                             from plain functions
   jexo new registry --from registry.openapi.yaml             from an OpenAPI document, or its URL
   jexo new registry --from curl 'curl https://… -H …'        from a request that works; secrets go into .env
-  jexo new registry --from har session.har                   from what a browser recorded
+  jexo new registry --from har session.har                   from a browser’s recording
 
-Nothing is overwritten: the folder must be empty, or not there yet.`,
+Nothing is overwritten: the folder must be empty or new.`,
   run: makeNew,
 };

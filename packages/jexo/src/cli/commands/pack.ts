@@ -31,13 +31,13 @@ async function pack({ operands: [target], options }: Invocation<PackOptions>): P
 
 export const command: CliCommand<PackOptions> = {
   name: 'pack',
-  about: 'write a server as one file that runs elsewhere',
+  about: 'write a server as one file that needs only Node',
   operands: ['[target]'],
   options: [
     { flags: '--as <form>', about: 'what to write', choices: ['file'], default: 'file' },
     { flags: '--out <folder>', about: 'where to write it', isRequired: true },
-    { flags: '--replace', about: 'put it in the place of a file of that name; without it nothing is overwritten' },
-    { flags: '--name <name>', about: 'the name the server gives itself' },
+    { flags: '--replace', about: 'replace an existing file' },
+    { flags: '--name <name>', about: 'the server’s name' },
     json,
   ],
   takes: ['pack'],
@@ -48,6 +48,6 @@ export const command: CliCommand<PackOptions> = {
   node dist/hives.mjs                serves over stdio
   node dist/hives.mjs --http 4300    serves over HTTP
 
-The file needs nothing but Node: packages, types and documents are built in; secrets are read where it runs.`,
+The file needs only Node. Packages, types and documents are built in; secrets are read where it runs.`,
   run: pack,
 };

@@ -129,8 +129,8 @@ export const command: CliCommand<ReadOptions> = {
     ['[variable=value...]', 'the variables of a template'],
   ],
   options: [
-    { flags: '--out <file>', about: 'write the contents into a file' },
-    { flags: '--watch', about: 'read it again whenever it changes, until Ctrl-C' },
+    { flags: '--out <file>', about: 'write the contents to a file' },
+    { flags: '--watch', about: 'read again on every change, until Ctrl-C' },
     ...keepOptions,
     ...clientOptions,
   ],

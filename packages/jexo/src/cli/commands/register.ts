@@ -148,23 +148,23 @@ async function writeGuidance(file: string, text: string): Promise<void> {
 
 export const command: CliCommand<RegisterOptions> = {
   name: 'register',
-  about: 'put a server into a host application’s configuration, and prove that it works there',
+  about: 'add a server to a host application’s configuration, and test it there',
   operands: ['[target]'],
   options: [
     { flags: '--config <file>', about: 'the configuration: JSON, JSON with comments, YAML or TOML' },
-    { flags: '--name <name>', about: 'the name of the entry (default: that of the target)' },
-    { flags: '--under <path>', about: 'where the map of servers is, as tools.servers (default: where there is one)' },
+    { flags: '--name <name>', about: 'the entry’s name (default: the target’s)' },
+    { flags: '--under <path>', about: 'the path of the map of servers, such as tools.servers (default: found by itself)' },
     {
       flags: '--env <name=value>',
-      about: 'a variable for the server; without a value, the one it has here; may be repeated',
+      about: 'a variable for the server; without a value, its value here; may be repeated',
       read: collect,
     },
-    { flags: '--replace', about: 'put it in place of the entry of that name' },
-    { flags: '--dry-run', about: 'show the difference, and write nothing' },
-    { flags: '--print', about: 'print the entry, to be put in by hand' },
+    { flags: '--replace', about: 'replace an existing entry' },
+    { flags: '--dry-run', about: 'show the difference without writing' },
+    { flags: '--print', about: 'print the entry instead of writing it' },
     { flags: '--remove <name>', about: 'remove an entry' },
     { flags: '--list', about: 'list the entries' },
-    { flags: '--guidance <file>', about: 'write a text for the host’s own instructions: when to use which tool' },
+    { flags: '--guidance <file>', about: 'write a text for the host’s instructions: when to use which tool' },
     json,
   ],
   takes: ['hostEntry'],
@@ -178,7 +178,7 @@ export const command: CliCommand<RegisterOptions> = {
   jexo check servers.json                    start every entry as the host would
   jexo list servers.json#hives               an entry as a target
 
-Everything else in the file stays as it is, to the byte, and a copy of it is kept beside it.
+Everything else in the file stays the same, byte for byte. A backup is written beside it.
 Exit codes: 0 it works there, 1 it is written but does not work there, 2 wrong use, 3 the file cannot be read or written.`,
   run: register,
 };

@@ -98,7 +98,7 @@ function accountOf({ hit, fault, wanted, chosen = noTool, wrongInput, helpful }:
     ...(hit ? [] : [`It should lead to ${words}; it led to ${chosen}.`]),
     ...wrongInput.map(
       ({ path, before, after }) =>
-        `${path} should be ${JSON.stringify(before)}; it was ${after === undefined ? 'left out' : JSON.stringify(after)}.`,
+        `${path} should be ${JSON.stringify(before)}; it was ${after === undefined ? 'missing' : JSON.stringify(after)}.`,
     ),
     ...(helpful === undefined ? [] : [`It would have led there with ${list(helpful.words)} in the description of ${helpful.tool}.`]),
   ];
@@ -117,7 +117,7 @@ function showSheet({ requests, hits, confusion, tookMs, model, isStandIn }: Rehe
         : onOut('moss', symbols.ok);
     print(`${sign} ${say}`);
     print(
-      `  ${onOut(hit ? 'slate' : 'bold', chosen)}${onOut('quiet', candidates[1] === undefined ? '' : `  then ${candidates[1].tool} at ${Math.round(100 * candidates[1].share)} %`)}`,
+      `  ${onOut(hit ? 'heather' : 'bold', chosen)}${onOut('quiet', candidates[1] === undefined ? '' : `  then ${candidates[1].tool} at ${Math.round(100 * candidates[1].share)} %`)}`,
     );
     for (const line of accountOf(request)) for (const each of wrap(line, room)) print(`  ${each}`);
     if (narrow)
@@ -216,7 +216,7 @@ function showMove(
   tools: readonly { name: string }[],
 ): void {
   if (text !== undefined) for (const line of wrap(text, width())) print(line);
-  for (const { name, input } of calls) print(`${onOut('amber', symbols.out)} ${onOut('bold', name)} ${JSON.stringify(input)}`);
+  for (const { name, input } of calls) print(`${onOut('lake', symbols.out)} ${onOut('bold', name)} ${JSON.stringify(input)}`);
   if (step > 1 || candidates.length === 0) return;
   print('');
   for (const line of table(
@@ -257,11 +257,11 @@ async function runCall(
 
 export const command: CliCommand<RehearseCommandOptions> = {
   name: 'rehearse',
-  about: 'see which tool a request in plain words leads to, and why; or try all requests of a sheet',
+  about: 'show which tool a request in plain words leads to, and why; or run a request sheet',
   operands: ['[target]', ['[sheet or request...]', 'a request sheet (*.requests.yaml), or a request in plain words']],
   options: [
-    { flags: '--run', about: 'call what was chosen, step by step, after you agree' },
-    { flags: '--yes', about: 'agree to every step beforehand' },
+    { flags: '--run', about: 'call the chosen tool, step by step, with your confirmation' },
+    { flags: '--yes', about: 'confirm every step' },
     {
       flags: '--rounds <n>',
       about: 'with --run: rounds of calls the model may make',
@@ -271,7 +271,7 @@ export const command: CliCommand<RehearseCommandOptions> = {
     ...modelOptions,
     {
       flags: '--fail-under <percent>',
-      about: 'exit with 1 when fewer requests lead to the right tool',
+      about: 'exit with 1 if fewer requests lead to the right tool',
       default: 100,
       read: number('--fail-under', 0, 100),
     },
@@ -287,7 +287,7 @@ export const command: CliCommand<RehearseCommandOptions> = {
   jexo rehearse apiary.ts apiary.requests.yaml
   jexo rehearse apiary.ts apiary.requests.yaml --model-url http://127.0.0.1:8080/v1 --model small
 
-Without --model-url a stand-in chooses: it is no model, it weighs the words a request and a tool share, the same each time.
+Without --model-url a stand-in chooses. It is not a model: it weighs the words a request and a tool share.
 Exit codes: 0 enough were right, 1 too few were, 2 the sheet cannot be read, 3 the server or the model could not be reached.`,
   run: rehearse,
 };

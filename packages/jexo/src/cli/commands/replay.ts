@@ -193,7 +193,7 @@ async function update({ sheet, done }: Run, quiet: boolean): Promise<void> {
     note(
       names.length === 0
         ? onErr('quiet', `${sheet.file} stays as it is.`)
-        : `${onErr('moss', symbols.ok)} ${sheet.file}: written anew for ${names.join(', ')}. Read the difference before you commit it.`,
+        : `${onErr('moss', symbols.ok)} ${sheet.file}; updated: ${names.join(', ')}. Read the difference before you commit it.`,
     );
 }
 
@@ -248,7 +248,7 @@ function showCall(sheet: CallSheetFile, { name, subject, line, tookMs, status, w
 
 /** What was wanted on lines with a minus, what came on lines with a plus. */
 function showDifference({ path, kind, before, after }: Difference): void {
-  print(`    ${onOut('slate', path === '' ? 'the whole answer' : path)}`);
+  print(`    ${onOut('heather', path === '' ? 'the whole answer' : path)}`);
   if (typeof before === 'string' && typeof after === 'string' && /\n/.test(before + after)) {
     for (const { value, added, removed } of diffLines(before, after))
       for (const line of value.replace(/\n$/, '').split('\n'))
@@ -276,20 +276,18 @@ function summary(done: readonly Run[], tookMs: number): void {
 
 export const command: CliCommand<ReplayOptions> = {
   name: 'replay',
-  about: 'make the calls of a call sheet again, and say which answers are not what they must be',
-  operands: [
-    ['[sheets and targets...]', 'call sheets (*.calls.yaml) or wire logs (*.jsonl); with targets, in place of those the sheets name'],
-  ],
+  about: 'repeat the calls of a call sheet and report answers that differ',
+  operands: [['[sheets and targets...]', 'call sheets (*.calls.yaml) or wire logs (*.jsonl); targets replace those in the sheets']],
   options: [
-    { flags: '--only <names>', about: 'only these calls, and what they need of earlier ones; patterns as lots*', read: list },
-    { flags: '--update', about: 'write what came into the sheet, in place of what was wanted' },
+    { flags: '--only <names>', about: 'only these calls and those they depend on; patterns such as lots*', read: list },
+    { flags: '--update', about: 'accept the new answers: write them to the sheet' },
     { flags: '--junit <file>', about: 'write a report for continuous integration' },
     {
       flags: '--parallel <n>',
-      about: 'servers at work at once (default: as many as there are processors)',
+      about: 'servers run at once (default: the number of processors)',
       read: number('--parallel', 1, 256),
     },
-    { flags: '--write <sheet>', about: 'make a call sheet of a wire log, and call nothing' },
+    { flags: '--write <sheet>', about: 'write a call sheet from a wire log, without calling' },
     ...clientOptions,
   ],
   takes: ['open', 'connect'],
@@ -300,7 +298,7 @@ export const command: CliCommand<ReplayOptions> = {
   jexo replay apiary.calls.yaml --only 'syrup*' --update
   jexo replay session.jsonl --write session.calls.yaml   from a wire log
 
-A call is kept on a sheet by: jexo call hives.ts mix_syrup colonies=12 --keep hives.calls.yaml
-Exit codes: 0 all as kept, 1 some differ, 2 a sheet cannot be read, 3 a server could not be reached.`,
+To add a call to a sheet: jexo call hives.ts mix_syrup colonies=12 --keep hives.calls.yaml
+Exit codes: 0 all answers match, 1 some differ, 2 a sheet cannot be read, 3 a server could not be reached.`,
   run: replay,
 };

@@ -142,7 +142,7 @@ async function announce(server: Server, where: string, next: string, options: Se
       JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted, excluded, settings }),
     );
   note(
-    `${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('amber', where)}`}`,
+    `${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('lake', where)}`}`,
   );
   note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shortened(names)}`);
   if (excluded.length > 0) note(`  ${excluded.length} excluded as you chose: ${shortened(excluded)}`);
@@ -177,18 +177,18 @@ function shortened(names: readonly string[]): string {
 export const command: CliCommand<ServeOptions> = {
   name: 'serve',
   about: 'serve modules, packages or documents, over stdio or HTTP',
-  operands: [['[targets...]', 'several are served as one server']],
+  operands: [['[targets...]', 'several targets are served as one server']],
   options: [
     { flags: '--http [port]', about: 'serve over HTTP; without a port, any free one', read: port('--http'), preset: '0' },
     { flags: '--host <address>', about: 'address to listen at', default: '127.0.0.1' },
     { flags: '--path <path>', about: 'path of the endpoint', default: '/mcp' },
-    { flags: '--allow-origin <origin>', about: 'a web page that may call, as https://desk.example; may be repeated', read: collect },
+    { flags: '--allow-origin <origin>', about: 'a web page that may call, such as https://desk.example; may be repeated', read: collect },
     { flags: '--allow-host <name>', about: 'a host name this server answers for; may be repeated', read: collect },
-    { flags: '--open', about: 'let anybody call who reaches an address other than this machine’s own' },
-    { flags: '--name <name>', about: 'the name the server gives itself' },
-    { flags: '--watch', about: 'read the files again when they are saved; connected clients are told' },
-    { flags: '--no-page', about: 'over HTTP, serve no page at the root that shows what is offered' },
-    { flags: '--http-sse', about: 'over HTTP, serve clients of 2024-11-05 too, at /sse' },
+    { flags: '--open', about: 'listen on an address that other machines can reach, without sign-in' },
+    { flags: '--name <name>', about: 'the server’s name' },
+    { flags: '--watch', about: 'reload files when they are saved, and notify connected clients' },
+    { flags: '--no-page', about: 'over HTTP, don’t serve the page at the root' },
+    { flags: '--http-sse', about: 'over HTTP, also serve clients of 2024-11-05, at /sse' },
     wireLog,
     json,
   ],
@@ -198,11 +198,11 @@ export const command: CliCommand<ServeOptions> = {
   jexo serve hives.ts                          over stdio, for a host application that starts it
   jexo serve hives.ts --http 4300              over HTTP, at http://127.0.0.1:4300/mcp
   jexo serve hives.ts lots.ts --name apiary    two modules as one server
-  jexo serve hives.ts --watch                  read again whenever it is saved
+  jexo serve hives.ts --watch                  reload on save
   jexo serve hives.ts --only 'mix_*' --prefix apiary_
   jexo serve some-package --only 'mean,median'
   jexo serve api.openapi.yaml --only 'GET *'   a REST API; its secrets are read from the environment
 
-With --json, one line of JSON on stderr says where it is served.`,
+With --json, the address is printed as one line of JSON on stderr.`,
   run: serve,
 };

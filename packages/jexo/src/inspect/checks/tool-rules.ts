@@ -152,7 +152,7 @@ async function checkExamples({ inputSchema }: Tool, subject: string, report: Rep
       severity: 'error',
       subject: about,
       message: `${what} ${JSON.stringify(value).slice(0, 80)} does not fit its own schema: ${describeIssues(checked.issues).replace(/^- value[.:]? ?/gm, '')}.`,
-      remedy: 'Mend the example, or the schema.',
+      remedy: 'Fix the example or the schema.',
     });
   };
   for (const example of (inputSchema.examples as unknown[] | undefined) ?? [])

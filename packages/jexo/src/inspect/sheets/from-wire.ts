@@ -36,7 +36,7 @@ const makers: Readonly<Record<string, (params: Params, result: Params) => Promis
 
 /**
  * The calls of a trace or a wire log, with what they were answered and what was replied to the server's questions meanwhile.
- * Calls that were never answered are left out.
+ * Calls that were never answered are dropped.
  */
 export async function callsFromWire(events: readonly WireEvent[]): Promise<CallToKeep[]> {
   const open = new Map<string, { method: string; params: Params; replies: (Partial<KeptReply> | 'decline' | 'cancel')[]; place: number }>();

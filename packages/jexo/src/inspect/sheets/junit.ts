@@ -37,7 +37,7 @@ export function toJUnit(suites: readonly ReportSuite[]): string {
 
 const seconds = (ms: number) => (ms / 1000).toFixed(3);
 
-/** Characters XML cannot hold at all are left out. */
+/** Drops characters that XML cannot hold. */
 function xml(text: string): string {
   return text
     .replaceAll(/[^\t\n\r\u0020-\uD7FF\uE000-\uFFFD\u{10000}-\u{10FFFF}]/gu, '')

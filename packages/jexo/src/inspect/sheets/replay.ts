@@ -31,7 +31,7 @@ export interface Replayed {
 }
 
 export interface ReplayOptions {
-  /** Opens the server anew; what it asks is answered from the sheet. */
+  /** Opens the server again; its questions are answered from the sheet. */
   readonly connect: (answers: ServerAnswers) => Promise<Client>;
   /** Which calls: names, or patterns as `lots*`. What they need of earlier calls is run too. Default: all. */
   readonly only?: readonly string[];

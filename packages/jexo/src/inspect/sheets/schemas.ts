@@ -40,7 +40,7 @@ export const callSheetSchema: JsonSchema = {
       type: 'object',
       additionalProperties: false,
       properties: {
-        name: { type: 'string', minLength: 1, description: 'What this call shows. Must be its own within the sheet.' },
+        name: { type: 'string', minLength: 1, description: 'What this call shows. Unique within the sheet.' },
         call: { type: 'string', minLength: 1, description: 'The tool to call.' },
         read: { type: 'string', minLength: 1, description: 'The URI of the resource to read.' },
         render: { type: 'string', minLength: 1, description: 'The prompt to render.' },

@@ -105,7 +105,7 @@ function indent(text: string, columns: number, first = columns): string {
 
 export interface Updated {
   readonly text: string;
-  /** Names of the calls whose demands were written anew. */
+  /** Names of the calls whose expectations were updated. */
   readonly names: readonly string[];
 }
 

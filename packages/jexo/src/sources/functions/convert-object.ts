@@ -66,7 +66,7 @@ function convertFields(c: TypeConverter, type: ts.Type): Converted {
       methods++;
       continue;
     }
-    // Of options that need not be given, one that cannot be sent is left out; an instance without a method is none.
+    // Of options that need not be given, one that cannot be sent is omitted; an instance without a method is none.
     const isSpare = optional || (!c.isNeeded && c.path.length === 0 && !isInstance);
     const found = c.attempt(`.${key}`, isSpare, () => c.convert(propertyType));
     if (found === undefined) continue;

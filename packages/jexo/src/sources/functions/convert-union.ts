@@ -73,7 +73,7 @@ function convertMembers(c: TypeConverter, union: ts.UnionType, members: readonly
   // Of what leaves, one kind cannot be promised: then nothing is, and what comes is sent as it is.
   if (c.direction === 'out' && problem !== undefined) return [{ schema: {} }];
   if (problem !== undefined)
-    c.onLeftOut(c.path.join(''), new Unreadable(`takes ${c.text(union)}, of which a part is left out: ${problem.why}`, problem.next));
+    c.onOmitted(c.path.join(''), new Unreadable(`takes ${c.text(union)}, of which a part is omitted: ${problem.why}`, problem.next));
   if (c.direction === 'out') return found;
   const plain = new Set(found.filter(({ revive }) => revive === undefined).map(kindOf));
   const isStructure = (how: Revive) => how.to === 'object' || how.to === 'ref';
@@ -90,7 +90,7 @@ function reviveByKind(c: TypeConverter, union: ts.UnionType, branches: readonly 
     const revive = those.length === 1 ? those[0]!.revive : kind === 'object' ? reviveByCase(those) : undefined;
     if (kind === undefined || revive === undefined)
       throw new Unreadable(
-        `is ${c.text(union)}, and JSON cannot tell which of them a value is meant to be`,
+        `is ${c.text(union)}, and JSON can't distinguish them`,
         'Take only one of these types, or give each a property that says which it is.',
       );
     kinds[kind] = revive;

@@ -53,7 +53,7 @@ interface Form {
  * requires it. Where that cannot be expressed, one overload is: the one that takes most, or the next that can be.
  * @throws Unreadable
  */
-export function readFunction(ts: Compiler, checker: ts.TypeChecker, found: Callable, onLeftOut: LeftOut): FunctionShape | undefined {
+export function readFunction(ts: Compiler, checker: ts.TypeChecker, found: Callable, onOmitted: LeftOut): FunctionShape | undefined {
   const inOrder = widestFirst(checker, found);
   let first: unknown;
   const attempt = (form: Form | undefined): { readonly shape: FunctionShape | undefined; readonly tell: () => void } | undefined => {
@@ -61,7 +61,7 @@ export function readFunction(ts: Compiler, checker: ts.TypeChecker, found: Calla
     const leftOut: Parameters<LeftOut>[] = [];
     try {
       const shape = readForm(ts, checker, found, form, (...problem) => leftOut.push(problem));
-      return { shape, tell: () => leftOut.forEach((problem) => onLeftOut(...problem)) };
+      return { shape, tell: () => leftOut.forEach((problem) => onOmitted(...problem)) };
     } catch (error) {
       if (!(error instanceof Unreadable)) throw error;
       first ??= error;
@@ -160,13 +160,13 @@ function parameterOf(ts: Compiler, symbol: ts.Symbol): ts.ParameterDeclaration |
   return at !== undefined && ts.isParameter(at) ? at : undefined;
 }
 
-function readForm(ts: Compiler, checker: ts.TypeChecker, found: Callable, form: Form, onLeftOut: LeftOut): FunctionShape | undefined {
+function readForm(ts: Compiler, checker: ts.TypeChecker, found: Callable, form: Form, onOmitted: LeftOut): FunctionShape | undefined {
   const { node } = found;
   const { doc, declaration } = form;
   if (doc.tags.has('internal') || doc.tags.has('hidden')) return undefined;
   refuseThis(ts, checker, found, declaration);
 
-  const { parameters, input, definitions } = readParameters(ts, checker, form, node, onLeftOut);
+  const { parameters, input, definitions } = readParameters(ts, checker, form, node, onOmitted);
   const { output, returns, mimeType } = readReturn(ts, checker, form, node);
   const kind = kindOf(doc);
   const uri = doc.tags.get('resource');
@@ -258,13 +258,13 @@ interface ReadParameters {
   readonly definitions: Definitions;
 }
 
-function readParameters(ts: Compiler, checker: ts.TypeChecker, { slots, doc }: Form, node: ts.Node, onLeftOut: LeftOut): ReadParameters {
+function readParameters(ts: Compiler, checker: ts.TypeChecker, { slots, doc }: Form, node: ts.Node, onOmitted: LeftOut): ReadParameters {
   const parameters: ParameterShape[] = [];
   const properties: Record<string, JsonSchema> = {};
   const required: string[] = [];
   let whole: JsonSchema | undefined;
   let current = '';
-  const reader = new TypeConverter(ts, checker, node, 'in', (path, problem) => onLeftOut(`${current}${path}`, problem));
+  const reader = new TypeConverter(ts, checker, node, 'in', (path, problem) => onOmitted(`${current}${path}`, problem));
   const given = slots.filter(({ type, parameter }) => injectedKind(checker, type, parameter) === undefined);
   for (const { name: own, type, parameter, optional, doc: documented } of slots) {
     const injected = injectedKind(checker, type, parameter);
@@ -283,8 +283,8 @@ function readParameters(ts: Compiler, checker: ts.TypeChecker, { slots, doc }: F
       converted = about(name, () => reader.convertRoot(type, !optional));
     } catch (error) {
       if (!(error instanceof Unreadable) || !optional) throw error;
-      // What need not be given and cannot be expressed is left out; the function is offered all the same.
-      onLeftOut(name, new Unreadable(error.why.replace(`${name} `, ''), error.next));
+      // An optional part that cannot be expressed is omitted; the function is still offered.
+      onOmitted(name, new Unreadable(error.why.replace(`${name} `, ''), error.next));
       parameters.push({ name, from: 'nothing' });
       continue;
     }

@@ -41,7 +41,7 @@ function readStored(place: string): Stored | undefined {
   try {
     return JSON.parse(readFileSync(place, 'utf8')) as Stored;
   } catch {
-    return undefined; // not there yet, or cut short: it is read anew
+    return undefined; // not there yet, or cut short: it is read again
   }
 }
 

@@ -25,13 +25,13 @@ export class TypeConverter {
   /** False for a parameter that need not be given: a member of it that cannot be expressed is omitted, required or not. */
   isNeeded = true;
 
-  /** @param onLeftOut called with optional parts that had to be omitted */
+  /** @param onOmitted called with optional parts that had to be omitted */
   constructor(
     readonly ts: Compiler,
     readonly checker: ts.TypeChecker,
     readonly at: ts.Node,
     readonly direction: 'in' | 'out',
-    readonly onLeftOut: (path: string, problem: Unreadable) => void,
+    readonly onOmitted: (path: string, problem: Unreadable) => void,
   ) {}
 
   /**
@@ -137,7 +137,7 @@ export class TypeConverter {
     return { ...reference, revive: { to: 'ref', name: known } };
   }
 
-  /** Converts a part; an optional one that cannot be converted is left out and told of. */
+  /** Converts a part; an optional one that cannot be converted is omitted and reported. */
   attempt(step: string, optional: boolean, read: () => Converted): Converted | undefined {
     this.path.push(step);
     try {
@@ -146,7 +146,7 @@ export class TypeConverter {
       if (!(error instanceof Unreadable)) throw error;
       if (!optional || this.direction === 'out')
         throw new Unreadable(error.why.startsWith('(') ? `(${step}${error.why.slice(1)}` : `(${step}) ${error.why}`, error.next);
-      this.onLeftOut(this.path.join(''), error);
+      this.onOmitted(this.path.join(''), error);
       return undefined;
     } finally {
       this.path.pop();

@@ -76,7 +76,7 @@ export async function readAnswer(received: Received, context: AnswerContext): Pr
   return media(received, type, context);
 }
 
-/** Where a structure says what was left out of it. */
+/** Where a structure says what was cut. */
 export const cutMark = '_cut';
 const joined = (path: string) => (path === '' ? 'result' : path.startsWith('[') ? `result${path}` : `result.${path}`);
 
@@ -112,7 +112,7 @@ export async function structured(value: unknown, context: AnswerContext): Promis
 
 function cutNote(cuts: readonly Cut[], whole: string, { keep }: Pick<Upstream, 'keep'>): string {
   const parts = cuts.map(({ path, kept, of, what }) => `${kept} of ${of} ${what}${path === '' ? '' : ` of ${path}`}`);
-  return `This answer was cut: ${parts.join(', ')}. The whole of it, ${whole.length} characters, is at ${keep(whole)}; asking for less is mostly better.`;
+  return `This answer was cut: ${parts.join(', ')}. The full answer, ${whole.length} characters, is at ${keep(whole)}; asking for less is usually better.`;
 }
 
 /** What HEAD and OPTIONS are asked for: the headers. */
@@ -130,7 +130,7 @@ function media({ bytes, status }: Received, type: string, { upstream, method, pa
     return answer({
       content: [
         textBlock(text.slice(0, most)),
-        textBlock(`This answer was cut: ${most} of ${text.length} characters. The whole of it is at ${keep(text)}.`),
+        textBlock(`This answer was cut: ${most} of ${text.length} characters. The full answer is at ${keep(text)}.`),
       ],
     });
   }
@@ -157,8 +157,8 @@ const place = ({ status, statusText }: Received, { method, path }: AnswerContext
 
 /** What a refusal means, and what to do about it. */
 const remedies: Readonly<Record<number, string>> = {
-  400: 'Mend what it names, and call again.',
-  401: 'This server’s own access to the API is missing or has run out; whoever runs it must renew it.',
+  400: 'Fix what it names, and call again.',
+  401: 'This server’s own access to the API is missing or has expired; its operator must renew it.',
   403: 'This server’s access does not allow it. Calling again will not help.',
   404: 'Check the names and ids: there is nothing of that name.',
   405: 'The API does not allow this here. Calling again will not help.',
@@ -167,7 +167,7 @@ const remedies: Readonly<Record<number, string>> = {
   412: 'It has changed meanwhile. Read it again first.',
   413: 'It is too large. Send less at once.',
   415: 'The API does not take this kind of content.',
-  422: 'Mend the fields it names, and call again.',
+  422: 'Fix the fields it names, and call again.',
 };
 
 function refused(received: Received, context: AnswerContext): Result {
@@ -192,7 +192,7 @@ function refused(received: Received, context: AnswerContext): Result {
       ? `The API wants fewer calls. Try again ${wait === undefined ? 'later' : `in ${Math.max(1, Math.ceil(wait / 1000))} seconds`}.`
       : status >= 500
         ? 'The fault is the API’s. Try again later.'
-        : (remedies[status] ?? 'Mend what it names, and call again.');
+        : (remedies[status] ?? 'Fix what it names, and call again.');
   const where = (status === 401 || status === 403) && variables.length > 0 ? ` Its secret is read from ${variables.join(' and ')}.` : '';
   return failure(`${title} refused ${place(received, context)}${said === '' ? '.' : `: ${said}`}\n${remedy}${where}`);
 }

@@ -10,7 +10,7 @@ export class UnreachedError extends JexoError {
   constructor(title: string, { origin, pathname }: URL, cause: unknown) {
     super('JEXO_REST', `${title} cannot be reached: ${reasonOf(cause)}.`, {
       where: `${origin}${pathname}`,
-      next: 'Try again later. If it stays so, tell whoever runs this server.',
+      next: 'Try again later. If it keeps failing, contact the operator of this server.',
       cause,
     });
   }

@@ -6,12 +6,12 @@ import { cutText } from '../http/cut-text.js';
 import type { RestDocument } from './read-document.js';
 import { shareParts, type Origin } from './share-parts.js';
 
-/** `input` leaves out what only the API may set, and keeps every limit; `output` leaves out what only callers set, and is lenient. */
+/** `input` omits what only the API may set, and keeps every limit; `output` omits what only callers set, and is lenient. */
 export type Direction = 'input' | 'output';
 
 export type Node = Readonly<Record<string, unknown>>;
 
-/** Of these an API's answers are not held to: it may add values and leave fields out, and its answer is of use all the same. */
+/** Of these an API's answers are not held to: it may add values and omit fields, and its answer is still useful. */
 export const limits: ReadonlySet<string> = new Set([
   'default',
   'enum',

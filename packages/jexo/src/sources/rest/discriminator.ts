@@ -92,7 +92,7 @@ export function findKinds({ components, definitions }: Node, follow: Converting[
   return found;
 }
 
-/** What stands behind a reference that may lead nowhere: such a one is told of where it is needed. */
+/** What a reference leads to. A broken one is reported where it is needed. */
 function safely<T>(read: () => T): T | undefined {
   try {
     return read();

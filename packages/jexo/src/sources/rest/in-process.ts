@@ -117,7 +117,7 @@ const methods = new Set(['GET', 'POST', 'PUT', 'PATCH', 'DELETE']);
  * registered, so ask before you register them; Express-style and Hono-style apps can be asked at any time before serving. An
  * Express-style router that is mounted under a path keeps that path to itself: ask the router, and say the path.
  *
- * The protocol's own endpoint is left out, and a route whose body is not known is marked, see `Endpoint.unknownBody`.
+ * The protocol's own endpoint is excluded, and a route whose body is not known is marked, see `Endpoint.unknownBody`.
  *
  * @param under the path the routes lie under, for a router that is mounted somewhere. Default: none
  * @param endpointPath where the app serves the protocol itself: no tool is made of that. Default `/mcp`
@@ -155,7 +155,7 @@ export function routesOf(app: unknown, under = '', endpointPath = '/mcp'): reado
     );
   const stack = [own.router, own._router, app].map(stackOf).find((each) => each !== undefined);
   if (stack !== undefined) return once(layerEndpoints(stack, prefix).filter((each) => !isOwn(each)));
-  throw new JexoError('JEXO_DEFINITION', 'This app does not tell its routes.', {
+  throw new JexoError('JEXO_DEFINITION', 'This app does not list its routes.', {
     next: "Declare them: wrapEndpoints([{ at: 'GET /hives', … }], { send: inProcess(app) })",
   });
 }

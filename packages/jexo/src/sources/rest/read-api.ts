@@ -19,7 +19,7 @@ const styles: Record<Place, readonly Style[]> = {
 type Node = Readonly<Record<string, unknown>>;
 
 /**
- * The operations of a document: OpenAPI 3.0, 3.1 or Swagger 2.0. An operation that cannot be read is told of; the rest goes on.
+ * The operations of a document: OpenAPI 3.0, 3.1 or Swagger 2.0. An operation that cannot be read is reported; the others are read.
  * @param bodyTypes the media type of a body where an operation takes several, by operationId or `POST /hives`
  * @param asked patterns of `only`: HEAD and OPTIONS are read only where one of them asks for them, as `HEAD *` or an operationId
  * @throws JexoError JEXO_DOCUMENT when it is no such document
@@ -79,9 +79,7 @@ export function readApi(document: RestDocument, bodyTypes: Readonly<Record<strin
           }),
         );
       } catch (error) {
-        problems.push(
-          problemAt(whereOf, { name, why: messageOf(error), next: 'Mend the document, or leave the operation out with except.' }),
-        );
+        problems.push(problemAt(whereOf, { name, why: messageOf(error), next: 'Fix the document, or exclude the operation with except.' }));
       }
     }
   }

@@ -54,7 +54,7 @@ function findOperation(operations: readonly ToolOffer[], byName: ByName): ToolOf
       input: {
         type: 'object',
         properties: {
-          words: { type: 'string', description: 'what is to be done, as "list hives of an apiary"' },
+          words: { type: 'string', description: 'what you want to do, as in "list hives of an apiary"' },
           limit: { type: 'integer', minimum: 1, maximum: 50, default: shownMost },
         },
         required: ['words'],
@@ -124,7 +124,7 @@ function callOperation(byName: ByName): ToolOffer {
     'call_operation',
     {
       title: 'Call an operation',
-      description: 'Calls an operation with its input. Use after show_operation, which tells what it takes.',
+      description: 'Calls an operation with its input. Use after show_operation, which shows its input.',
       input: {
         type: 'object',
         properties: {

@@ -75,7 +75,7 @@ function lastPart(place: string): string {
 type ReadOne = (how: ReadDocumentOptions) => Promise<RestDocument>;
 
 /**
- * The operations of a document that is read by whoever calls, each time the source is.
+ * The operations of a document that the caller reads, each time the source is read.
  * @param isFile true when a pack has to carry the text of the document
  */
 export function restSource(readOne: ReadOne, name: string, options: WrapRestOptions, isFile: boolean): Source {
@@ -190,7 +190,7 @@ function withheld(schemes: readonly string[], shown: string): Omission[] {
   }));
 }
 
-/** Bodies of another type and other fields, of operations that are offered: a choice nobody has made is told of. */
+/** Bodies with other types and other fields, of operations that are offered: a choice that was made by default is reported. */
 function otherBodies(made: readonly { readonly operation: Operation }[], kept: readonly ToolOffer[]): Omission[] {
   const offered = new Map(kept.flatMap(({ aliases = [], name }) => aliases.map((alias) => [alias, name])));
   return made.flatMap(({ operation }) => {

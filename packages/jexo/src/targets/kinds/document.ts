@@ -31,22 +31,22 @@ export const documentKind: TargetKind = {
   about: 'an OpenAPI document, or its URL: its operations as tools',
   choosesItself: true,
   options: [
-    { name: 'baseUrl', flags: '--base-url <url>', about: 'where the API is' },
-    { name: 'searchTools', flags: '--search-tools', about: 'offer three tools that find, show and call its operations' },
+    { name: 'baseUrl', flags: '--base-url <url>', about: 'the API’s address' },
+    { name: 'searchTools', flags: '--search-tools', about: 'offer three tools that find, show and call operations' },
     {
       name: 'bodyType',
       flags: '--body-type <operation=type>',
-      about: 'how a body is sent that takes several types; may be repeated',
+      about: 'the content type of a body that accepts several; may be repeated',
       read: readPair('--body-type', 'operation=type'),
     },
     {
       name: 'secret',
       flags: '--secret <scheme=NAME>',
-      about: 'the variable that the secret of a security scheme is read from; may be repeated',
+      about: 'the variable with the secret of a security scheme; may be repeated',
       read: readPair('--secret', 'scheme=NAME'),
     },
-    { name: 'resources', flags: '--resources', about: 'offer what can be read as resources too' },
-    { name: 'jmespath', flags: '--jmespath', about: 'let callers choose fields of an answer by a JMESPath expression' },
+    { name: 'resources', flags: '--resources', about: 'also offer GET operations as resources' },
+    { name: 'jmespath', flags: '--jmespath', about: 'let callers select fields of an answer with a JMESPath expression' },
   ],
   matches(text, peek) {
     if (isDocumentUrl(text)) return true;

@@ -13,7 +13,7 @@ export const entryKind: TargetKind = {
   kind: 'entry',
   noun: 'an entry of a host application’s configuration',
   example: 'hosts.json#hives',
-  about: 'an entry of a host application’s configuration, reached as the host would',
+  about: 'an entry of a host application’s configuration, started as the host would',
   matches(text) {
     const [, file] = parts.exec(text) ?? [];
     return file !== undefined && (/\.(?:jsonc?|toml|ya?ml)$/i.test(file) || peekAt(file).what === 'file');

@@ -6,7 +6,7 @@ export const hostsKind: TargetKind = {
   kind: 'hosts',
   noun: 'a host application’s configuration',
   example: 'hosts.json',
-  about: 'a host application’s configuration: check proves all its entries',
+  about: 'a host application’s configuration: check tests all its entries',
   async matches(text, { what, text: contents }) {
     if (what !== 'file' || !/\.(?:jsonc?|toml|ya?ml)$/i.test(text) || contents.length > mostCharacters) return false;
     const { openHostFile } = await import('../../hosts/host-file.js');

@@ -119,7 +119,7 @@ function findSession(
   if (id === undefined)
     return stop(400, 'Bad request: the Mcp-Session-Id header is missing; send initialize first and repeat the id it answers with');
   return after(sessions.find(id), (session) => {
-    // To somebody else the session does not exist: nothing is to be learned from the answer.
+    // For any other caller the session does not exist: the answer gives nothing away.
     if (session === undefined || session.caller.identity !== caller.identity)
       return stop(404, 'Session not found: it has ended or never was; send initialize to start a new one');
     const revision = request.header('mcp-protocol-version');

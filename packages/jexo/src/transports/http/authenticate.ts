@@ -74,7 +74,7 @@ export function isSameCaller(a: Caller, b: Caller): boolean {
   return a.identity === b.identity && JSON.stringify([a.scopes, a.claims]) === JSON.stringify([b.scopes, b.claims]);
 }
 
-/** The caller that begins a session, with the headers it came with; those that may carry credentials are left out. */
+/** The caller that begins a session, with the headers it came with; without those that may carry credentials. */
 export function withHeaders(caller: Caller, request: HttpRequest): Caller {
   return { ...caller, headers: sharedHeaders(publicHeaders(request)) };
 }

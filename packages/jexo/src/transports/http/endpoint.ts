@@ -56,7 +56,7 @@ export interface Endpoint {
   forgetSessions(): void;
   /** Resolves when nothing is being answered. */
   whenIdle(): Promise<void>;
-  /** Ends what is served here, and lets go of the server; the last one to do so closes it. */
+  /** Ends what is served here, and releases the server; the last one to do so closes it. */
   close(reason: string): Promise<void>;
 }
 

@@ -3,8 +3,8 @@
  * talks to the server by the protocol alone, and needs no other file. The path of the endpoint is put in when it is served.
  */
 const style = `
-:root { color-scheme: light dark; --paper: #FBF8F1; --raised: #FFFFFF; --ink: #1F2421; --quiet: #5F625A; --line: #D9D2C3; --amber: #9A4F16; --moss: #2F6B3A; --brick: #A3262A; }
-@media (prefers-color-scheme: dark) { :root { --paper: #171A18; --raised: #1F2421; --ink: #ECE7DA; --quiet: #A9A698; --line: #353B36; --amber: #E8A04A; --moss: #7FC08A; --brick: #F08A85; } }
+:root { color-scheme: light dark; --paper: #F5F8F7; --raised: #FFFFFF; --ink: #172224; --quiet: #55625F; --line: #D3DCDA; --lake: #0B5F73; --moss: #2F6B3A; --brick: #A3262A; }
+@media (prefers-color-scheme: dark) { :root { --paper: #12181A; --raised: #1A2224; --ink: #E4EBEA; --quiet: #9FADAB; --line: #2E3A3C; --lake: #6EC3D4; --moss: #7FC08A; --brick: #F08A85; } }
 * { box-sizing: border-box; }
 body { margin: 0 auto; padding: 32px 24px 64px; max-width: 820px; background: var(--paper); color: var(--ink); font: 15px/1.5 system-ui, sans-serif; }
 h1 { font-size: 20px; margin: 0; } h2 { font-size: 15px; margin: 32px 0 8px; }
@@ -14,8 +14,8 @@ details, .snippet { background: var(--raised); border: 1px solid var(--line); bo
 summary { cursor: pointer; } summary code { font-size: 15px; }
 label { display: block; margin: 8px 0; } label > span { display: block; }
 input, select, textarea { width: 100%; max-width: 420px; padding: 6px 8px; color: var(--ink); background: var(--paper); border: 1px solid var(--line); border-radius: 6px; }
-button { font: inherit; padding: 4px 16px; border: 1px solid var(--amber); border-radius: 6px; background: none; color: var(--amber); cursor: pointer; }
-:focus-visible { outline: 2px solid var(--amber); outline-offset: 2px; }
+button { font: inherit; padding: 4px 16px; border: 1px solid var(--lake); border-radius: 6px; background: none; color: var(--lake); cursor: pointer; }
+:focus-visible { outline: 2px solid var(--lake); outline-offset: 2px; }
 pre { margin: 8px 0; overflow-x: auto; white-space: pre-wrap; overflow-wrap: anywhere; } .failed { color: var(--brick); } .ok { color: var(--moss); }
 .description { white-space: pre-line; }`;
 
@@ -51,13 +51,13 @@ function field(name, schema, required) {
   let input;
   if (Array.isArray(schema.enum) || kind === 'boolean') {
     input = make('select');
-    for (const value of required ? [] : ['']) input.append(make('option', '(leave out)', { value }));
+    for (const value of required ? [] : ['']) input.append(make('option', '(none)', { value }));
     for (const value of schema.enum ?? [true, false]) input.append(make('option', String(value), { value: JSON.stringify(value) }));
   } else if (kind === 'object' || kind === 'array' || kind === undefined) input = make('textarea', '', { rows: 3, placeholder: 'JSON' });
   else input = make('input', '', { type: kind === 'number' || kind === 'integer' ? 'number' : 'text', step: 'any' });
   // What stands in a field is sent, and a default that nobody chose must not be: it is only shown.
   const usual = schema.default === undefined ? undefined : typeof schema.default === 'string' ? schema.default : JSON.stringify(schema.default);
-  if (usual !== undefined && input.tagName === 'SELECT' && !required) input.firstChild.textContent = '(leave out: ' + usual + ')';
+  if (usual !== undefined && input.tagName === 'SELECT' && !required) input.firstChild.textContent = '(default: ' + usual + ')';
   else if (usual !== undefined && input.tagName !== 'SELECT') input.placeholder = 'default ' + usual;
   input.required = required;
   label.append(line, input);

@@ -24,7 +24,7 @@ export interface HttpLinkOptions {
   readonly maxMessageBytes?: number;
   /** Told when a stream was lost and is taken up again, and when it is given up. */
   readonly onReconnect?: (what: string) => void;
-  /** Told of headers, statuses and events that the protocol wants otherwise, which this link takes or passes over all the same. */
+  /** Called for headers, statuses and events that break the protocol, and that this link accepts or skips. */
   readonly onDeviation?: (deviation: Deviation) => void;
 }
 
@@ -94,7 +94,7 @@ export class HttpConnection {
     return Object.fromEntries(Object.entries(this.headers()).map(([name, value]) => [name, isMasked(name) ? '(masked)' : value]));
   }
 
-  /** @throws JexoError JEXO_CONNECT and its kin */
+  /** @throws JexoError JEXO_CONNECT and similar */
   async request(init: RequestInit, { signal }: AbortController): Promise<Response> {
     try {
       return await fetchWithin(this.send, this.url, { ...init, signal });

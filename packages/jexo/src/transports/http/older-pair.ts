@@ -32,7 +32,7 @@ export interface OlderPair {
   readonly inFlight: number;
   /** Resolves when nothing is being answered. */
   whenIdle(): Promise<void>;
-  /** Ends the sessions, and lets go of the server. */
+  /** Ends the sessions, and releases the server. */
   close(reason: string): Promise<void>;
 }
 

@@ -188,5 +188,5 @@ test('a listener and a server of node:http, with a document', async () => {
     await client.close();
   }
   expect(() => inProcess({} as never)).toThrow('no app');
-  expect(() => routesOf({})).toThrow('does not tell its routes');
+  expect(() => routesOf({})).toThrow('does not list its routes');
 });

@@ -99,7 +99,7 @@ describe('long answers', () => {
     const note = cut.content[1] as { text: string };
     expect((cut.structuredContent!.items as unknown[]).length).toBeLessThan(10);
     expect(note.text).toMatch(
-      /^This answer was cut: \d of 25 items of items\. The whole of it, \d+ characters, is at registry-answer:\/\/[0-9a-f-]{36}\/1/,
+      /^This answer was cut: \d of 25 items of items\. The full answer, \d+ characters, is at registry-answer:\/\/[0-9a-f-]{36}\/1/,
     );
     const [place] = /registry-answer:\/\/[0-9a-f-]{36}/.exec(note.text)!;
     let whole = '';

@@ -119,7 +119,7 @@ describe('HEAD and OPTIONS', () => {
     '/hives': { get: ok({ type: 'array' }), head: { operationId: 'hasHives', ...ok({ type: 'array' }) }, options: ok() },
   });
 
-  test('are left out with a reason, `*` or not', async () => {
+  test('are excluded with a reason, `*` or not', async () => {
     for (const options of [{}, { only: ['*'] }]) {
       const { names, omitted } = await wrapped(paths, options);
       expect(names).toEqual(['list_hives']);

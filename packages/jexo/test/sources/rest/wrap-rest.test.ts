@@ -324,7 +324,7 @@ describe('inputs', () => {
 describe('choosing', () => {
   const registry = join(cooperative, 'registry.openapi.yaml');
 
-  test('by method, path, tag, operationId and name; what is left out is told, and nothing else is exposed', async () => {
+  test('by method, path, tag, operationId and name; what is excluded is reported, and nothing else is exposed', async () => {
     const chosen = async (options: WrapRestOptions) => (await wrapped(registry, options)).names;
     expect(await chosen({ only: ['GET /inspections*'] })).toEqual(['list_inspections', 'get_inspection', 'get_photo']);
     expect(await chosen({ only: ['tag:hives'] })).toEqual(['list_apiaries', 'list_hives', 'get_hive']);
@@ -428,7 +428,7 @@ describe('proving who we are', () => {
     expect(JSON.stringify(answer)).toContain('(masked)');
   });
 
-  test('a token is fetched when it is needed, kept while it lasts, and fetched anew when it is refused', async () => {
+  test('a token is fetched when it is needed, kept while it lasts, and fetched again when it is refused', async () => {
     let token = 0;
     let refuse = false;
     const { sent, send } = fakeApi(({ url, headers }) => {
