@@ -166,10 +166,23 @@ export async function askYesNo(question: string, signal?: AbortSignal): Promise<
   }
 }
 
-/** Answers what a server asks, at the terminal. With nobody there nothing is declared, so that servers do without. */
-export function terminalAnswers(useStandIn: boolean): ServerAnswers {
+/** Answers to a server's questions that were given on the command line. */
+export interface GivenAnswers {
+  /** `field=value`, for forms. */
+  readonly answer?: readonly string[];
+  /** Accepts confirmations: forms without a field that is still missing. */
+  readonly yes?: boolean;
+}
+
+/**
+ * Answers what a server asks: with what was given beforehand, then at the terminal. With neither, nothing is declared, so that servers
+ * do without.
+ */
+export function terminalAnswers(useStandIn: boolean, given: GivenAnswers = {}): ServerAnswers {
+  const isGiven = given.yes === true || (given.answer?.length ?? 0) > 0;
+  const form = isGiven ? (question: FormQuestion) => answerAsGiven(question, given) : answerForm;
   return {
-    ...(isSomebodyThere() && { elicitation: { form: answerForm, url: answerPage } }),
+    ...((isGiven || isSomebodyThere()) && { elicitation: { form, ...(isSomebodyThere() && { url: answerPage }) } }),
     ...(useStandIn && {
       sampling: {
         create(request) {
@@ -184,6 +197,29 @@ export function terminalAnswers(useStandIn: boolean): ServerAnswers {
 /** Who asks, as a person reads it. */
 function nameOf({ server, tool }: Asker): string {
   return tool === undefined ? server : `${server} (${tool})`;
+}
+
+/** What was given answers a form as far as it goes; the person is asked for the rest. */
+async function answerAsGiven(question: FormQuestion, { answer = [], yes = false }: GivenAnswers): Promise<ElicitResult> {
+  const { requestedSchema, message, asker } = question;
+  const properties = propertiesOf(requestedSchema);
+  const content: Record<string, unknown> = {};
+  for (const [name, schema] of Object.entries(properties)) {
+    const said = answer.findLast((each) => each.startsWith(`${name}=`));
+    if (said !== undefined) content[name] = readField(name, said.slice(name.length + 1), schema);
+    else if (schema.default !== undefined) content[name] = schema.default;
+  }
+  const missing = requiredOf(requestedSchema).filter((name) => content[name] === undefined);
+  const isAnswered = yes || Object.keys(properties).some((name) => answer.some((each) => each.startsWith(`${name}=`)));
+  if (missing.length === 0 && isAnswered) {
+    const shown = Object.keys(content).length === 0 ? 'yes' : JSON.stringify(content);
+    note(`${onErr('heather', symbols.in)} ${onErr('bold', `${nameOf(asker)} asks:`)} ${message} ${onErr('quiet', shown)}`);
+    return { action: 'accept', content };
+  }
+  if (isSomebodyThere()) return answerForm(question);
+  const options = missing.length === 0 ? '--yes' : missing.map((name) => `--answer ${name}=…`).join(' ');
+  note(`${onErr('ochre', symbols.warn)} ${nameOf(asker)} asks: ${message} To answer, add ${options}`);
+  return { action: 'cancel' };
 }
 
 async function answerForm({ message, requestedSchema, asker, signal }: FormQuestion): Promise<ElicitResult> {

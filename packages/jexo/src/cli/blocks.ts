@@ -1,4 +1,8 @@
-import type { ContentBlock } from '../protocol/types.js';
+import { writeFile } from 'node:fs/promises';
+import { join, parse } from 'node:path';
+import { JexoError, messageOf } from '../errors.js';
+import type { CallToolResult, ContentBlock } from '../protocol/types.js';
+import { note, onErr, symbols } from './terminal.js';
 
 /** A block of content as a terminal can show it. */
 export function blockText(block: ContentBlock): string {
@@ -14,5 +18,29 @@ export function blockText(block: ContentBlock): string {
         : `[${block.resource.uri}, ${Math.floor((block.resource.blob.length * 3) / 4)} bytes]`;
     case 'resource_link':
       return `${block.title ?? block.name}: ${block.uri}`;
+  }
+}
+
+/**
+ * Writes the images, sounds and files of an answer: into `file`, or numbered beside it when there are several.
+ * @throws JexoError JEXO_USAGE
+ */
+export async function saveMedia({ content }: CallToolResult, file: string): Promise<void> {
+  const found = content.flatMap((block) => {
+    if (block.type === 'image' || block.type === 'audio') return [block.data];
+    return block.type === 'resource' && 'blob' in block.resource ? [block.resource.blob] : [];
+  });
+  if (found.length === 0)
+    throw new JexoError('JEXO_USAGE', 'The answer has no image, sound or file to save.', { where: file, next: 'Call without --out.' });
+  const { dir, name, ext } = parse(file);
+  for (const [index, data] of found.entries()) {
+    const place = found.length === 1 ? file : join(dir, `${name}-${index + 1}${ext}`);
+    const bytes = Buffer.from(data, 'base64');
+    try {
+      await writeFile(place, bytes);
+    } catch (error) {
+      throw new JexoError('JEXO_USAGE', `${place} cannot be written: ${messageOf(error)}`, { where: place, cause: error });
+    }
+    note(`${onErr('moss', symbols.ok)} ${onErr('quiet', `${place}: ${bytes.length} bytes`)}`);
   }
 }

@@ -36,7 +36,7 @@ export function takeTarget(
     return { target: { text: undefined, command }, rest: operands };
   }
   const [text, ...rest] = operands;
-  if (text === undefined) throw new JexoError('JEXO_USAGE', 'Say which server is meant.', { next: usage });
+  if (text === undefined) throw new JexoError('JEXO_USAGE', 'Which server? No target was given.', { next: usage });
   return { target: { text, command: undefined }, rest };
 }
 
@@ -58,10 +58,15 @@ export async function connectTarget(
     ...opening,
     onFault: reportFault,
     // A command that was typed here has what stands here.
-    ...(words.command !== undefined && { inherit: 'all' as const }),
+    ...(words.command !== undefined && { inherit: 'all' as const, onStderr: showServerLine }),
   });
   const omitted = server === undefined ? [] : (await server.catalogue()).omitted;
   return { client, omitted, ...(server && { server }) };
+}
+
+/** A line that a started server wrote to stderr. */
+function showServerLine(line: string): void {
+  note(onErr('quiet', line));
 }
 
 function tapBoth(first: NonNullable<ConnectOptions['tap']>, second: ConnectOptions['tap']): NonNullable<ConnectOptions['tap']> {

@@ -3,6 +3,7 @@ import type { Client } from '../client/connect-link.js';
 import { JexoError } from '../errors.js';
 import { maskSecrets } from '../inspect/recorder.js';
 import type { Omission } from '../offers/source.js';
+import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { ProgressUpdate } from '../protocol/types.js';
 import type { WireEvent, WireTap } from '../transports/link.js';
 import { closeTerminal, terminalAnswers } from './ask.js';
@@ -116,4 +117,10 @@ function progressLine(): { show: (update: ProgressUpdate) => void; clear: () => 
       drawn = true;
     },
   };
+}
+
+/** A server's refusal of arguments as the wrong use it is, with exit code 2; any other error as it came. */
+export function asInvalidInput(error: unknown, name: string): unknown {
+  if (!(error instanceof RpcError) || error.code !== errorCodes.invalidParams) return error;
+  return new JexoError('JEXO_INPUT_INVALID', error.message, { where: name, data: error.data });
 }

@@ -80,7 +80,7 @@ export function choose(found: SourceContents, choice: Choice, where: string): So
     const unreadable = found.omitted?.find(({ name }) => name === pattern);
     throw new JexoError(
       'JEXO_CHOICE',
-      `${field} names ${JSON.stringify(pattern)}, which is not among the ${found.offers.length} offers of ${where}.`,
+      `${field} names ${JSON.stringify(pattern)}, which is not one of the ${found.offers.length} offers of ${where}.`,
       {
         where: field,
         ...(near !== undefined && { next: `Did you mean ${near}?` }),

@@ -79,14 +79,35 @@ function readable(errors: readonly ErrorObject[]): Issue[] {
     const branches = [...left].filter(({ schemaPath }) => schemaPath.startsWith(`${union.schemaPath}/`));
     const whole = readableIssue(union);
     const parts = branches.map(readableIssue);
-    // What a branch says of a field further down is said by itself.
-    if (parts.length === 0 || parts.some(({ path }) => path !== whole.path)) continue;
+    if (parts.length === 0) continue;
+    // A value that comes near one of the branches is told what that one wants, and not what all of them want.
+    if (parts.some(({ path }) => path !== whole.path)) {
+      const near = nearestBranch(union, branches);
+      for (const each of [union, ...branches.filter((each) => !near.has(each))]) left.delete(each);
+      continue;
+    }
     for (const each of [union, ...branches]) left.delete(each);
     const [first, ...rest] = new Set(parts.map(({ expected }) => expected));
     add({ ...whole, expected: [first, ...rest.map((each) => each.replace(/^expected /, ''))].join(', or ') });
   }
   for (const error of left) add(readableIssue(error));
   return [...issues.values()];
+}
+
+/** The errors of the branch of a union that a value comes nearest to: no error at its own kind or constants, and the fewest others. */
+function nearestBranch(union: ErrorObject, errors: readonly ErrorObject[]): ReadonlySet<ErrorObject> {
+  const branches = new Map<string, ErrorObject[]>();
+  for (const error of errors) {
+    const branch = error.schemaPath.slice(union.schemaPath.length + 1).split('/')[0]!;
+    branches.set(branch, [...(branches.get(branch) ?? []), error]);
+  }
+  const distance = (branch: readonly ErrorObject[]) =>
+    branch.reduce((sum, { keyword, instancePath }) => {
+      if (instancePath === union.instancePath && keyword === 'type') return sum + 1000;
+      return sum + (keyword === 'const' || keyword === 'enum' ? 100 : 1);
+    }, 0);
+  const [nearest = []] = [...branches.values()].sort((a, b) => distance(a) - distance(b));
+  return new Set(nearest);
 }
 
 function readableIssue(error: ErrorObject): Issue {

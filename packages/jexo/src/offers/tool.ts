@@ -61,6 +61,13 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
       throw new JexoError('JEXO_DEFINITION', `${where} asks for ${property}, which its input does not have.`, { where });
     }
   }
+  for (const [, field] of typeof confirm === 'string' ? confirm.matchAll(/\{(\w+)\}/g) : []) {
+    if (!Object.hasOwn(propertiesOf(input.json), field!))
+      throw new JexoError('JEXO_DEFINITION', `${where} names {${field}} in its confirmation, which its input does not have.`, {
+        where,
+        next: `Its input has: ${Object.keys(propertiesOf(input.json)).join(', ') || 'nothing'}.`,
+      });
+  }
   return {
     kind: 'tool',
     name,

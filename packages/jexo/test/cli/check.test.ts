@@ -1,4 +1,4 @@
-import { writeFileSync } from 'node:fs';
+import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { rules } from '../../src/inspect/checks/finding.js';
@@ -134,4 +134,23 @@ export function pour(into: symbol): void {}`,
     expect(stdout).toMatch(/tool count {2}\S*lots\.ts:1 {2}no-description\n {2}It has no description\.\n {2}Say what it does/);
     expect(stderr).toContain('1 error, 2 warnings, 1 note');
   });
+});
+
+test('findings that say the same are grouped, with places from where one stands', async () => {
+  const folder = freshFolder('grouped');
+  mkdirSync(join(folder, 'lots'));
+  writeFileSync(
+    join(folder, 'lots/lots.ts'),
+    ['jars', 'lids', 'labels'].map((name) => `export function ${name}(): number { return 1 }`).join('\n'),
+  );
+  const { stdout } = await jexo(['check', 'lots/lots.ts'], { cwd: folder });
+  expect(stdout).toMatch(
+    /3 offers {2}no-description\n {2}tool jars +lots\/lots\.ts:1\n {2}tool lids +lots\/lots\.ts:2\n {2}tool labels +lots\/lots\.ts:3\n/,
+  );
+  expect(stdout.match(/It has no description/g)).toHaveLength(1);
+  const sarif = JSON.parse((await jexo(['check', join(folder, 'lots/lots.ts'), '--sarif'], { cwd: join(folder, 'lots') })).stdout) as {
+    runs: { results: { locations: { physicalLocation: { artifactLocation: { uri: string } } }[] }[] }[];
+  };
+  const uris = sarif.runs[0]!.results.flatMap(({ locations }) => locations.map((each) => each.physicalLocation.artifactLocation.uri));
+  expect(new Set(uris)).toEqual(new Set(['lots.ts']));
 });

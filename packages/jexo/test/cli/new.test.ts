@@ -147,7 +147,7 @@ test('from a recording; and never over what is there', async () => {
   expect([again.code, again.stderr]).toEqual([2, expect.stringContaining('nothing is overwritten')]);
   expect(readFileSync(join(folder, 'endpoints.ts'), 'utf8')).toBe(before);
   for (const [words, says] of [
-    [['new'], /Say where/],
+    [['new'], /No folder was given/],
     [['new', join(root, 'x'), '--from', 'curl'], /wants to know which/],
     [['new', join(root, 'x'), '--from', 'curl', 'curl'], /names no address/],
     [['new', join(root, 'x'), '--from', 'database', 'a.db'], /cannot be made from a database yet/],

@@ -78,9 +78,9 @@ describe('read and prompt', () => {
     ['a template without its variable', ['read', apiary, 'hive'], 2, 'needs hive'],
     ['variables for a whole URI', ['read', apiary, 'hive://MR-03', 'a=b'], 2, 'no variables'],
     ['a URI that names nothing', ['read', apiary, 'hive://MR-99'], 1, 'not found'],
-    ['no resource', ['read', apiary], 2, 'Say which resource'],
+    ['no resource', ['read', apiary], 2, 'Which resource?'],
     ['a prompt that is not there', ['prompt', apiary, 'lot_lable'], 2, 'Did you mean lot_label?'],
-    ['a prompt with a wrong argument', ['prompt', apiary, 'before_winter', 'apiary=XX'], 1, 'apiary'],
+    ['a prompt with a wrong argument', ['prompt', apiary, 'before_winter', 'apiary=XX'], 2, 'apiary'],
   ])('%s is refused with what to do', async (_name, args, code, says) => {
     const found = await jexo(args);
     expect([found.code, found.stdout]).toEqual([code, '']);

@@ -68,8 +68,8 @@ test('what is used wrongly is told', async () => {
   const wrong = join(folder, 'wrong.requests.yaml');
   writeFileSync(wrong, 'requests:\n  - { say: a, tool: mix_syrops }\n');
   for (const [words, code, says] of [
-    [['rehearse'], 2, /Say which server/],
-    [['rehearse', hives], 2, /Say what is requested/],
+    [['rehearse'], 2, /Which server/],
+    [['rehearse', hives], 2, /No request was given/],
     [['rehearse', hives, wrong], 2, /wrong\.requests\.yaml:2: .*did you mean mix_syrup\?/],
     [['rehearse', hives, 'x', '--model', 'small'], 2, /not where it is/],
     [['rehearse', hives, 'x', '--model-url', 'http://127.0.0.1:1/v1'], 2, /not which one/],

@@ -98,7 +98,7 @@ describe('a sheet that is kept', () => {
       'calls:\n  - cal: x\n',
     ]);
     for (const [words, code, says] of [
-      [['replay'], 2, /Say which call sheet/],
+      [['replay'], 2, /No call sheet was given/],
       [['replay', join(folder, 'none.calls.yaml')], 2, /cannot be read/],
       [['replay', broken], 2, /calls\[0\]/],
       [['replay', sheet, '--only', 'nothing'], 2, /No call on .* is called nothing/],

@@ -14,13 +14,13 @@ test('a union of simple kinds is one issue that names them all', async () => {
   expect(await issuesOf({ either }, { either: 'x' })).toBe('- either: expected number, or at least 3 characters; got "x"');
 });
 
-test('what a branch says of a field further down is said by itself', async () => {
+test('a value is told what the nearest branch of a union wants, and not the others', async () => {
   const place = {
     anyOf: [{ type: 'object', required: ['hive'], properties: { hive: { type: 'string' } } }, { type: 'string' }],
   };
   const text = await issuesOf({ place }, { place: {} });
   expect(text).toContain('- place.hive: a value is required; got nothing');
-  expect(text).toContain('- place: expected string; got {}');
+  expect(text).not.toContain('expected string');
 });
 
 test('what an object inherits is no field of it', async () => {

@@ -65,7 +65,7 @@ test.each([
   ['m: Map<{ a: 1 }, string>', /m is a Map whose keys are neither strings nor numbers/],
   ['hive: { weigh(): number }', /hive\.weigh is a callback/],
   ['answer: Response', /answer has the type Response/],
-  ['either: Date | URL', /either is .*, and JSON cannot tell/],
+  ['either: Date | URL', /either is .*, and JSON can't distinguish/],
   ['nothing: never', /nothing has the type never/],
   ['deep: { a: { b: symbol }[] }', /deep\.a\.b is a symbol/],
   ['this: { hive: string }, n: number', /needs a this of the type/],

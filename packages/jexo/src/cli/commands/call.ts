@@ -1,5 +1,6 @@
 import type { CliCommand, ExitCode, Invocation } from '../command.js';
 import { clientOptions, keepOptions, standIn } from '../options.js';
+import { readFileSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
 import { text as readAll } from 'node:stream/consumers';
 import { JexoError, messageOf } from '../../errors.js';
@@ -8,19 +9,21 @@ import { same } from '../../inspect/difference.js';
 import { jsonIn, readable, type Readable } from '../../inspect/value-text.js';
 import { nearest } from '../../offers/nearest.js';
 import { compileSchema, describeIssues } from '../../offers/schema.js';
-import { errorCodes, RpcError } from '../../protocol/json-rpc.js';
 import type { CallToolResult, Tool } from '../../protocol/types.js';
 import { askMissing, terminalAnswers } from '../ask.js';
 import { showTarget, takeTarget, type TargetWords } from '../connect-target.js';
-import { blockText } from '../blocks.js';
+import { blockText, saveMedia } from '../blocks.js';
 import { keepTool, notingReplies, printCopy, requireSheetName, type KeepOptions } from '../keep-call.js';
-import { withClient, type ClientCommandOptions } from '../with-client.js';
+import { asInvalidInput, withClient, type ClientCommandOptions } from '../with-client.js';
 import { duration, note, onErr, onOut, print, printJson, symbols, table } from '../terminal.js';
 
 interface CallOptions extends ClientCommandOptions, KeepOptions {
   readonly input?: string;
   readonly timeout: number;
   readonly unchecked?: boolean;
+  readonly out?: string;
+  readonly yes?: boolean;
+  readonly answer?: readonly string[];
 }
 
 const usage = 'As in: jexo call hives.ts mix_syrup colonies=12';
@@ -29,27 +32,26 @@ async function call({ operands, command, options }: Invocation<CallOptions>): Pr
   const { target, rest } = takeTarget(operands, command, usage);
   const [name, ...pairs] = rest;
   if (name === undefined)
-    throw new JexoError('JEXO_USAGE', 'Say which tool to call.', {
+    throw new JexoError('JEXO_USAGE', 'Which tool? No name was given.', {
       next: `${usage}. The tools are shown by: jexo list ${showTarget(target)}`,
     });
   if (options.keep !== undefined) requireSheetName(options.keep);
-  const { answers, replies } = notingReplies(terminalAnswers(options.standIn ?? false));
+  const { answers, replies } = notingReplies(terminalAnswers(options.standIn ?? false, options));
   return withClient(target, { ...options, answers }, async ({ client, signal, onProgress, clearProgress }) => {
     const tools = await client.tools();
     const tool = tools.find((each) => each.name === name) ?? fail(unknownTool(name, tools, target));
-    const given = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema) };
+    const given = { ...(await readInput(options.input)), ...readPairs(pairs, tool.inputSchema, (path, as) => readFileSync(path, as)) };
     const input = await askMissing(tool.inputSchema, given, signal);
     if (printCopy(target, { kind: 'tool', name, input, schema: tool.inputSchema }, options)) return;
     if (!options.unchecked) await checkInput(tool, input);
     const start = performance.now();
     const result = await client.call(name, input, { timeoutMs: options.timeout * 1000, signal, onProgress }).catch((error: unknown) => {
-      if (error instanceof RpcError && error.code === errorCodes.invalidParams)
-        throw new JexoError('JEXO_INPUT_INVALID', error.message, { where: name, data: error.data });
-      throw error;
+      throw asInvalidInput(error, name);
     });
     clearProgress();
     if (options.json) printJson(JSON.stringify(result, null, 2));
     else show(result);
+    if (options.out !== undefined && !result.isError) await saveMedia(result, options.out);
     if (options.keep !== undefined) await keepTool(options.keep, target, { subject: name, input, replies }, result);
     const took = duration(performance.now() - start);
     if (result.isError) {
@@ -171,6 +173,13 @@ export const command: CliCommand<CallOptions> = {
   options: [
     { flags: '--input <json>', about: 'the arguments as a JSON object; @file reads a file, - reads stdin' },
     { flags: '--unchecked', about: 'send the arguments without checking them against the tool’s schema first' },
+    { flags: '--out <file>', about: 'save images, sounds and files of the answer; several are numbered' },
+    {
+      flags: '--answer <field=value>',
+      about: 'answer a field that the server asks for; may be repeated',
+      read: (text, before) => [...((before as string[] | undefined) ?? []), text],
+    },
+    { flags: '--yes', about: 'accept what the server asks to confirm' },
     standIn,
     ...keepOptions,
     ...clientOptions,
@@ -183,6 +192,8 @@ export const command: CliCommand<CallOptions> = {
   jexo call http://127.0.0.1:4300/mcp mites_per_100 mites=9
   jexo call mites_per_100 mites=9 -- node server.mjs
   jexo call registry.ts book_inspection place.apiary=MR tags=calm tags=strong
+  jexo call registry.ts add_photo hive=MR-03 photo=@hive.png
+  jexo call apiary.ts move_hive hive=MR-03 --answer to=SM --yes
 
 At a terminal, missing arguments and the server’s own questions are asked for. Ctrl-C cancels the call on the server.
 Exit codes: 0 answered, 1 the tool failed, 2 wrong use or arguments, 3 the server could not be reached.`,

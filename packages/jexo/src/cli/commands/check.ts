@@ -1,4 +1,4 @@
-import { dirname, join, relative } from 'node:path';
+import { dirname, relative, resolve } from 'node:path';
 import { JexoError } from '../../errors.js';
 import { checkServer } from '../../inspect/checks/check-server.js';
 import { rules, severities, type Finding, type Rule, type Severity } from '../../inspect/checks/finding.js';
@@ -121,10 +121,11 @@ function changed(before: readonly Tool[], after: readonly Tool[]): string[] {
   return [...names].filter((name) => !same(find(before, name), find(after, name)));
 }
 
-/** Places are told from the folder of the module; a person, and code hosting, want them from where they are. */
+/** A place relative to the current folder, as a person and a code-scanning service want it; sources give it relative to the module. */
 function placeOf(target: string | undefined, where: string): string {
-  if (target === undefined || /^https?:/i.test(target) || !/\.[cm]?[jt]sx?$/.test(target)) return where;
-  return relative(process.cwd(), join(dirname(target), where)) || where;
+  if (target === undefined || /^https?:/i.test(target) || /^https?:/i.test(where)) return where;
+  const isModule = /\.[cm]?[jt]sx?$/.test(target);
+  return relative(process.cwd(), isModule ? resolve(dirname(target), where) : resolve(where)) || where;
 }
 
 async function placesOf(server: Server, target: string): Promise<Record<string, string>> {
@@ -142,10 +143,28 @@ const signs: Record<Severity, { readonly sign: string; readonly style: 'brick' |
   note: { sign: symbols.dot, style: 'heather' },
 };
 
+/** Findings that say the same of different offers, together. */
+function grouped(found: readonly Finding[]): readonly (readonly Finding[])[] {
+  const groups = new Map<string, Finding[]>();
+  for (const finding of found) {
+    const key = JSON.stringify([finding.rule, finding.severity, finding.message, finding.remedy]);
+    groups.set(key, [...(groups.get(key) ?? []), finding]);
+  }
+  return [...groups.values()];
+}
+
 function show(found: readonly Finding[], silenced: number, target: string): void {
-  for (const { rule, severity, subject, where, message, remedy } of found) {
+  for (const alike of grouped(found)) {
+    const { rule, severity, message, remedy } = alike[0]!;
     const { sign, style } = signs[severity];
-    print(`${onOut(style, sign)} ${onOut('bold', subject)}  ${onOut('quiet', [where, rule].filter(Boolean).join('  '))}`);
+    if (alike.length === 1) {
+      const [{ subject, where }] = alike as [Finding];
+      print(`${onOut(style, sign)} ${onOut('bold', subject)}  ${onOut('quiet', [where, rule].filter(Boolean).join('  '))}`);
+    } else {
+      print(`${onOut(style, sign)} ${onOut('bold', `${alike.length} offers`)}  ${onOut('quiet', rule)}`);
+      const widest = Math.max(...alike.map(({ subject }) => subject.length));
+      for (const { subject, where = '' } of alike) print(`  ${subject.padEnd(widest)}  ${onOut('quiet', where)}`.trimEnd());
+    }
     for (const line of [...wrap(message, width() - 2), ...wrap(remedy, width() - 2).map((each) => onOut('quiet', each))])
       print(`  ${line}`);
   }

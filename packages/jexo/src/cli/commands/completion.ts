@@ -64,7 +64,7 @@ async function completion({ operands: [shell], command: behind, options }: Invoc
   }
   const script = scripts[shell ?? ''];
   if (script === undefined)
-    throw new JexoError('JEXO_USAGE', `Say for which shell: ${Object.keys(scripts).join(', ')}.`, {
+    throw new JexoError('JEXO_USAGE', `Which shell? One of: ${Object.keys(scripts).join(', ')}.`, {
       next: Object.values(places).join('\n  '),
     });
   print(`# ${places[shell!]}\n${script}`);

@@ -87,24 +87,77 @@ function describeTool(tool: Tool): string[] {
   const lines = [onOut('lake', tool.name)];
   const room = width() - 2;
   for (const line of wrap(tool.description ?? '(no description: a model will not know when to use it)', room)) lines.push(`  ${line}`);
-  const properties = Object.entries(propertiesOf(tool.inputSchema));
-  const required = new Set(requiredOf(tool.inputSchema));
-  const nameWidth = Math.max(0, ...properties.map(([name]) => name.length));
-  const kindWidth = Math.max(0, ...properties.map(([, schema]) => kindOf(schema).length));
+  const rows = rowsOf(tool.inputSchema, tool.inputSchema, '', 0);
+  const nameWidth = Math.min(40, Math.max(0, ...rows.map(({ name }) => name.length)));
+  const kindWidth = Math.min(40, Math.max(0, ...rows.map(({ schema }) => kindOf(schema).length)));
   const indent = 4 + nameWidth + 2 + kindWidth + 2;
-  for (const [name, schema] of properties) {
+  for (const { name, schema, note: more, isRequired } of rows) {
     const notes = [
+      isRequired ? 'required' : schema.default === undefined ? 'optional' : `default ${JSON.stringify(schema.default)}`,
+      more,
       schema.description,
       limits(schema),
-      required.has(name) ? undefined : schema.default === undefined ? 'optional' : `default ${JSON.stringify(schema.default)}`,
     ]
       .filter(Boolean)
       .join('; ');
-    const [first = '', ...more] = wrap(notes, Math.max(20, width() - indent));
-    lines.push(`    ${onOut('heather', name.padEnd(nameWidth))}  ${onOut('quiet', kindOf(schema).padEnd(kindWidth))}  ${first}`);
-    for (const line of more) lines.push(' '.repeat(indent) + line);
+    const [first = '', ...rest] = wrap(notes, Math.max(20, width() - indent));
+    const shown = isRequired ? onOut('bold', name.padEnd(nameWidth)) : onOut('heather', name.padEnd(nameWidth));
+    lines.push(`    ${shown}  ${onOut('quiet', kindOf(schema).padEnd(kindWidth))}  ${first}`);
+    for (const line of rest) lines.push(' '.repeat(indent) + line);
   }
   return lines;
+}
+
+interface Row {
+  /** The path as an argument is written: `place.apiary`, `rows[].kg`. */
+  readonly name: string;
+  readonly schema: JsonSchema;
+  readonly isRequired: boolean;
+  /** For a field of one form of a union: which one. */
+  readonly note?: string;
+}
+
+/** Objects nested deeper than this are not spread out. */
+const deepest = 3;
+
+/** A row for each field, those of inner objects behind their own. */
+function rowsOf(schema: JsonSchema, root: JsonSchema, prefix: string, depth: number, form?: string): Row[] {
+  const required = new Set(requiredOf(schema));
+  return Object.entries(propertiesOf(schema)).flatMap(([name, given]) => {
+    const inner = followed(given, root);
+    const row: Row = { name: `${prefix}${name}`, schema: inner, isRequired: required.has(name), ...(form && { note: form }) };
+    return [row, ...(depth < deepest ? innerRows(inner, root, row.name, depth + 1) : [])];
+  });
+}
+
+function innerRows(schema: JsonSchema, root: JsonSchema, name: string, depth: number): Row[] {
+  if (typeof schema.items === 'object') return innerRows(followed(schema.items as JsonSchema, root), root, `${name}[]`, depth);
+  const forms = [...(schema.anyOf ?? []), ...(schema.oneOf ?? [])].map((each) => followed(each, root));
+  const objects = forms.filter((each) => Object.keys(propertiesOf(each)).length > 0);
+  return [
+    ...rowsOf(schema, root, `${name}.`, depth),
+    ...objects.flatMap((each, index) =>
+      rowsOf(each, root, `${name}.`, depth, forms.length > 1 ? `in form ${formName(each, index)}` : undefined),
+    ),
+    ...forms.filter((each) => typeof each.items === 'object').flatMap((each) => innerRows(each, root, name, depth)),
+  ];
+}
+
+/** What a form of a union is called: by its title, by the value that tells it apart, or by its number. */
+function formName({ title, properties = {} }: JsonSchema, index: number): string {
+  const [marked] = Object.values(properties).filter(({ const: value }) => value !== undefined);
+  return title ?? (marked === undefined ? String(index + 1) : JSON.stringify(marked.const));
+}
+
+/** The schema behind a reference; a description beside the reference is kept. */
+function followed(schema: JsonSchema, root: JsonSchema): JsonSchema {
+  const { $ref, ...own } = schema;
+  if (typeof $ref !== 'string' || !$ref.startsWith('#/')) return schema;
+  const found = $ref
+    .slice(2)
+    .split('/')
+    .reduce<unknown>((at, step) => (at as Record<string, unknown> | undefined)?.[step], root) as JsonSchema | undefined;
+  return found === undefined ? schema : { ...found, ...own };
 }
 
 function limits(schema: JsonSchema): string | undefined {

@@ -31,7 +31,7 @@ type Kind = keyof typeof kinds;
 
 /** Writes a new project; what is not said by options is asked at a terminal. */
 async function makeNew({ operands: [folder], options }: Invocation<NewOptions>): Promise<void> {
-  if (folder === undefined) throw new JexoError('JEXO_USAGE', 'Say where the project goes.', { next: 'As in: jexo new hives' });
+  if (folder === undefined) throw new JexoError('JEXO_USAGE', 'No folder was given for the project.', { next: 'As in: jexo new hives' });
   const [kind, source] = await choose(options.from ?? []).finally(closeTerminal);
   const info: ProjectInfo = { name: packageName(options.name ?? basename(resolve(folder))), version: process.env.JEXO_VERSION ?? '0.0.0' };
   const files = await filesOf(kind, source, info);

@@ -15,7 +15,7 @@ interface PackOptions {
 
 async function pack({ operands: [target], options }: Invocation<PackOptions>): Promise<void> {
   if (target === undefined)
-    throw new JexoError('JEXO_USAGE', 'Say what to pack.', { next: 'As in: jexo pack hives.ts --as file --out dist/' });
+    throw new JexoError('JEXO_USAGE', 'Pack what? No target was given.', { next: 'As in: jexo pack hives.ts --as file --out dist/' });
   keepStdoutForResults();
   const { opening, out, name, replace } = options;
   const packed = await packBundle(target, { out, ...opening, ...(name !== undefined && { name }), ...(replace && { replace }) });

@@ -9,7 +9,7 @@ import { blockText } from '../blocks.js';
 import { showTarget, takeTarget } from '../connect-target.js';
 import { keepPrompt, printCopy, requireSheetName, type KeepOptions } from '../keep-call.js';
 import { onOut, print, printJson } from '../terminal.js';
-import { withClient, type ClientCommandOptions } from '../with-client.js';
+import { asInvalidInput, withClient, type ClientCommandOptions } from '../with-client.js';
 
 const usage = 'As in: jexo prompt apiary.ts inspection_summary hive=MR-03';
 
@@ -18,7 +18,7 @@ async function prompt({ operands, command, options }: Invocation<ClientCommandOp
   const { target, rest } = takeTarget(operands, command, usage);
   const [name, ...pairs] = rest;
   if (name === undefined)
-    throw new JexoError('JEXO_USAGE', 'Say which prompt to render.', {
+    throw new JexoError('JEXO_USAGE', 'Which prompt? No name was given.', {
       next: `${usage}. The prompts are shown by: jexo list ${showTarget(target)}`,
     });
   if (options.keep !== undefined) requireSheetName(options.keep);
@@ -42,7 +42,9 @@ async function prompt({ operands, command, options }: Invocation<ClientCommandOp
     const schema = schemaOf(found);
     const input = await askMissing(schema, readPairs(pairs, schema), signal);
     if (printCopy(target, { kind: 'prompt', name, input }, options)) return;
-    const rendered = await client.prompt(name, input as Record<string, string>, { signal, onProgress });
+    const rendered = await client.prompt(name, input as Record<string, string>, { signal, onProgress }).catch((error: unknown) => {
+      throw asInvalidInput(error, name);
+    });
     clearProgress();
     if (options.keep !== undefined) await keepPrompt(options.keep, target, { subject: name, input }, rendered);
     if (options.json) return printJson(JSON.stringify(rendered, null, 2));

@@ -23,7 +23,7 @@ async function read({ operands, command, options }: Invocation<ReadOptions>): Pr
   const { target, rest } = takeTarget(operands, command, usage);
   const [named, ...pairs] = rest;
   if (named === undefined)
-    throw new JexoError('JEXO_USAGE', 'Say which resource to read.', {
+    throw new JexoError('JEXO_USAGE', 'Which resource? No URI or name was given.', {
       next: `${usage}. The resources are shown by: jexo list ${showTarget(target)}`,
     });
   if (options.keep !== undefined) requireSheetName(options.keep);

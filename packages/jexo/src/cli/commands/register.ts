@@ -34,7 +34,7 @@ const usage = 'As in: jexo register hives.ts --config hosts.json';
 /** Puts a server into a host application's configuration, and proves that it works there. */
 async function register({ operands, command: words, options }: Invocation<RegisterOptions>, cli: Cli): Promise<ExitCode> {
   if (options.config === undefined)
-    throw new JexoError('JEXO_USAGE', 'Say which configuration it goes into.', { where: '--config', next: usage });
+    throw new JexoError('JEXO_USAGE', 'No configuration file was given.', { where: '--config', next: usage });
   const opened = await openHostFile(options.config, options.under);
   if (options.list) return list(opened, options.json ?? false);
   if (options.remove !== undefined)

@@ -37,7 +37,7 @@ async function rehearse({ operands, command, options }: Invocation<RehearseComma
   }
   const { target, rest } = takeTarget(others, command, usage);
   if (rest.length === 0)
-    throw new JexoError('JEXO_USAGE', 'Say what is requested, in plain words, or give a request sheet.', { next: usage });
+    throw new JexoError('JEXO_USAGE', 'No request was given: write one in plain words, or give a request sheet.', { next: usage });
   return onWords(rest.join(' '), target, model, options);
 }
 

@@ -42,7 +42,7 @@ async function replay({ operands, command, options }: Invocation<ReplayOptions>)
   const logs = operands.filter((each) => /\.jsonl$/i.test(each));
   const targets = operands.filter((each) => !sheets.includes(each) && !logs.includes(each));
   if (sheets.length + logs.length === 0)
-    throw new JexoError('JEXO_USAGE', 'Say which call sheet to replay: a file whose name ends in .calls.yaml, or a wire log (.jsonl).', {
+    throw new JexoError('JEXO_USAGE', 'No call sheet was given: a file whose name ends in .calls.yaml, or a wire log (.jsonl).', {
       next: usage,
     });
   if (options.write !== undefined) return writeFromLogs(logs, options.write, targets[0], command);

@@ -59,7 +59,7 @@ function requireUse(targets: readonly string[], words: readonly string[] | undef
     throw new JexoError('JEXO_USAGE', 'serve takes modules; a command behind -- serves itself already.', {
       next: 'Use list, call or inspect with a command.',
     });
-  if (targets.length === 0) throw new JexoError('JEXO_USAGE', 'Say what to serve.', { next: 'As in: jexo serve hives.ts' });
+  if (targets.length === 0) throw new JexoError('JEXO_USAGE', 'Serve what? No target was given.', { next: 'As in: jexo serve hives.ts' });
   if (!path.startsWith('/'))
     throw new JexoError('JEXO_USAGE', `--path must start with a slash; ${JSON.stringify(path)} does not.`, { where: '--path' });
 }

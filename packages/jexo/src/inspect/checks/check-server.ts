@@ -49,7 +49,7 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
       message: /[.!?]$/.test(account) ? account : `${account}.`,
       remedy:
         kind === 'stdout'
-          ? 'Write to stderr what is no message, the words of libraries included.'
+          ? 'Write everything else to stderr, including what libraries print.'
           : 'See the exchange with its headers: jexo inspect <target>',
     });
   if (seen.startMs !== undefined && seen.startMs > slowMs)
@@ -65,7 +65,7 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
       rule: 'silent-change',
       severity: 'error',
       subject: 'server',
-      message: `The list of tools changed without a notice: ${seen.changedSilently.join(', ')}.`,
+      message: `The list of tools changed without a notification: ${seen.changedSilently.join(', ')}.`,
       remedy: 'Send notifications/tools/list_changed whenever the list changes, and declare tools.listChanged.',
     });
   return found.sort((a, b) => severities.indexOf(b.severity) - severities.indexOf(a.severity));

@@ -15,7 +15,7 @@ export function checkSameDescription(tools: readonly Tool[], report: Report): vo
         severity: 'warning',
         subject: `tool ${first}`,
         message: `${others.join(', ')} ${others.length === 1 ? 'has' : 'have'} the same description: ${JSON.stringify(description.slice(0, 80))}.`,
-        remedy: 'Say of each what sets it apart.',
+        remedy: 'Say how each differs from the others.',
       });
 }
 
@@ -40,7 +40,7 @@ export function checkConfusable(tools: readonly Tool[], report: Report): void {
         severity: 'warning',
         subject: `tool ${a.name}`,
         message: `A model would confuse it with ${b.name}: ${Math.round(share * 100)} % of their words are the same (${shared.slice(0, 8).join(', ')}).`,
-        remedy: 'Say in each what the other does not do, and when to use which.',
+        remedy: 'Say in each what the other does not do, and when to use it.',
       });
     }
   }

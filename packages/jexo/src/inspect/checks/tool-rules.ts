@@ -72,7 +72,7 @@ export async function checkTool(tool: Tool, report: Report): Promise<void> {
       severity: 'note',
       subject,
       message: 'It has no output schema.',
-      remedy: 'Give it one (output: …, or a return type), unless its answer is prose.',
+      remedy: 'Give it one (output: …, or a return type), unless its result is prose.',
     });
   checkHints(tool, subject, report);
 }
@@ -175,7 +175,7 @@ function checkHints({ name, annotations = {} }: Tool, subject: string, report: R
   const plain = name.toLowerCase().replaceAll('-', '_');
   if (readOnlyHint && destructiveHint) say('It says that it only reads, and that it destroys.', 'Take one of the two hints back.');
   else if (readOnlyHint && changing.test(plain))
-    say(`It says that it only reads, but its name says ${plain.split('_')[0]}.`, 'Take readOnlyHint back, or give it another name.');
+    say(`It says that it only reads, but its name says ${plain.split('_')[0]}.`, 'Remove readOnlyHint, or rename the tool.');
   else if (destructiveHint === false && destroying.test(plain))
     say(`It says that it destroys nothing, but its name says ${plain.split('_')[0]}.`, 'Take destructiveHint: false back.');
   else if (destructiveHint && looking.test(plain))

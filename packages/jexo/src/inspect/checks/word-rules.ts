@@ -16,8 +16,8 @@ export function checkWords(seen: Seen, report: Report): void {
         rule: 'invisible-characters',
         severity: 'error',
         subject,
-        message: `Its words hold the invisible character U+${hidden[0].codePointAt(0)!.toString(16).toUpperCase().padStart(4, '0')} after ${JSON.stringify(text.slice(Math.max(0, hidden.index - 20), hidden.index))}.`,
-        remedy: seen.foreign ? 'Do not use this server before you know why.' : 'Take it out.',
+        message: `Its text contains the invisible character U+${hidden[0].codePointAt(0)!.toString(16).toUpperCase().padStart(4, '0')} after ${JSON.stringify(text.slice(Math.max(0, hidden.index - 20), hidden.index))}.`,
+        remedy: seen.foreign ? 'Do not use this server until you know why.' : 'Take it out.',
       });
     const order = seen.foreign ? orders.exec(text) : null;
     if (order !== null)
@@ -25,8 +25,8 @@ export function checkWords(seen: Seen, report: Report): void {
         rule: 'instruction-like-text',
         severity: 'error',
         subject,
-        message: `Its words give orders to the model: ${JSON.stringify(order[0])}.`,
-        remedy: 'Do not use this server before you know why.',
+        message: `Its text gives orders to the model: ${JSON.stringify(order[0])}.`,
+        remedy: 'Do not use this server until you know why.',
       });
   };
   judge('server', seen.server.instructions);

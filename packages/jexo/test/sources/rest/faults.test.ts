@@ -96,7 +96,7 @@ test.each([
   ['not-json', {}, /says it is JSON and is not/],
   ['wrong-type', {}, /with application\/zip where application\/json was promised/],
   ['error-page', {}, /refused GET \/error-page \(500 Internal Server Error\): “Oops”\nThe fault is the API’s/],
-  ['problem', {}, /Not bookable: There is no hive XX-99\. \{"errors":\[\{"field":"hive"\}\]\}\nMend the fields it names/],
+  ['problem', {}, /Not bookable: There is no hive XX-99\. \{"errors":\[\{"field":"hive"\}\]\}\nFix the fields it names/],
   ['busy', {}, /wants fewer calls\. Try again in 3600 seconds/],
   ['huge', {}, /answered with more than 10 MB/],
   ['bomb', {}, /answered with more than 10 MB/],
