@@ -1,7 +1,7 @@
 import { request } from 'node:http';
 import type { Browser } from 'playwright-core';
 import { z } from 'zod';
-import { defineServer, prompt, resource, serveHttp, tool, type HttpService } from '../../src/index.js';
+import { defineServer, prompt, resource, serveHttp, template, tool, type HttpService } from '../../src/index.js';
 import { inChromium, launch } from '../support/chromium.js';
 
 let browser: Browser | undefined;
@@ -35,7 +35,8 @@ const server = defineServer({
       },
     ),
     resource('lots://all', { description: 'All lots.' }, () => 'x'),
-    prompt('label', { description: 'A label.' }, () => 'x'),
+    template('lots://{lot}', { name: 'lot', description: 'One lot.' }, ({ lot }) => `lot ${String(lot)}`),
+    prompt('label', { description: 'A label.', input: z.object({ lot: z.string() }) }, ({ lot }) => `Label lot ${lot}.`),
   ],
 });
 async function serve(page: boolean) {
@@ -63,7 +64,7 @@ inChromium('a person sees what is offered, tries a tool, and copies a configurat
   await page.goto(`http://127.0.0.1:${port}/`);
   await page.getByRole('heading', { name: 'Lots of honey' }).waitFor();
   await page.getByText('count_jars').first().click();
-  const tools = page.locator('details');
+  const tools = page.locator('details', { hasText: 'count_jars' });
   await tools.getByLabel(/lot/).fill('H-204');
   await tools.getByLabel(/more/).fill('[1, 2]');
   await tools.getByRole('button', { name: 'Call' }).click();
@@ -77,9 +78,26 @@ inChromium('a person sees what is offered, tries a tool, and copies a configurat
   await page.locator('.failed', { hasText: 'JSON' }).waitFor();
   for (const words of ['lots://all', 'label', `jexo register ${url} --config`])
     expect(await page.locator('main').innerText()).toContain(words);
+  expect(await page.getByText('A tool that asks questions needs a client').isVisible()).toBe(true);
+  // Descriptions are there at once; resources are read, and prompts rendered.
+  expect(await page.locator('summary', { hasText: 'lots://all' }).innerText()).toContain('All lots.');
+  const all = page.locator('details', { hasText: 'lots://all' });
+  await all.locator('summary').click();
+  await all.getByRole('button', { name: 'Read' }).click();
+  await all.getByRole('status').getByText('x', { exact: true }).waitFor();
+  const one = page.locator('details', { hasText: 'lots://{lot}' });
+  await one.locator('summary').click();
+  await one.getByLabel(/lot/).fill('H 204');
+  await one.getByRole('button', { name: 'Read' }).click();
+  await one.getByText('lot H 204', { exact: true }).waitFor();
+  const label = page.locator('details', { hasText: 'A label.' });
+  await label.locator('summary').click();
+  await label.getByLabel(/lot/).fill('H-204');
+  await label.getByRole('button', { name: 'Render' }).click();
+  await label.getByText('user: Label lot H-204.').waitFor();
   await page.getByRole('button', { name: 'Copy' }).first().click();
   await page.getByRole('button', { name: 'Copied' }).waitFor();
-  expect(JSON.parse(await page.evaluate(() => navigator.clipboard.readText()))).toEqual({ mcpServers: { lots_of_honey: { url } } });
+  expect(JSON.parse(await page.evaluate(() => navigator.clipboard.readText()))).toEqual({ lots_of_honey: { url } });
   // What a server says is text here, and nothing of it runs.
   expect([await page.title(), await page.locator('main img, main script').count()]).toEqual(['Lots of honey', 0]);
   expect(errors).toEqual([]);

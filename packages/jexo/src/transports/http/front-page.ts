@@ -11,7 +11,7 @@ h1 { font-size: 20px; margin: 0; } h2 { font-size: 15px; margin: 32px 0 8px; }
 p { margin: 4px 0; } .quiet, .about { color: var(--quiet); font-size: 13px; }
 code, pre, input, select, textarea { font: 13px/1.5 ui-monospace, monospace; }
 details, .snippet { background: var(--raised); border: 1px solid var(--line); border-radius: 6px; margin: 8px 0; padding: 8px 16px; }
-summary { cursor: pointer; } summary code { font-size: 15px; }
+summary { cursor: pointer; } summary code { font-size: 15px; } summary .about { margin-left: 18px; }
 label { display: block; margin: 8px 0; } label > span { display: block; }
 input, select, textarea { width: 100%; max-width: 420px; padding: 6px 8px; color: var(--ink); background: var(--paper); border: 1px solid var(--line); border-radius: 6px; }
 button { font: inherit; padding: 4px 16px; border: 1px solid var(--lake); border-radius: 6px; background: none; color: var(--lake); cursor: pointer; }
@@ -68,32 +68,55 @@ function field(name, schema, required) {
   };
   return { label, read };
 }
-function show(tool) {
+function sheet({ name, title, description }, schema, verb, act) {
   const box = make('details');
   const head = make('summary');
-  head.append(make('code', tool.name), make('span', tool.title && tool.title !== tool.name ? '  ' + tool.title : '', { className: 'quiet' }));
+  const [first = ''] = (description ?? '').split('\\n');
+  head.append(make('code', name), make('span', title && title !== name ? '  ' + title : '', { className: 'quiet' }), make('p', first, { className: 'about' }));
   const form = make('form');
-  const { properties = {}, required = [] } = tool.inputSchema;
+  const { properties = {}, required = [] } = schema;
   const fields = Object.entries(properties).map(([name, schema]) => [name, field(name, schema, required.includes(name))]);
   const answer = make('pre', '', { role: 'status' });
-  form.append(...fields.map(([, { label }]) => label), make('button', 'Call', { type: 'submit' }), answer);
+  const hint = make('p', '', { className: 'quiet' });
+  form.append(...fields.map(([, { label }]) => label), make('button', verb, { type: 'submit' }), answer, hint);
   form.addEventListener('submit', async (event) => {
     event.preventDefault();
-    answer.className = '';
-    answer.textContent = 'calling\\u2026';
+    answer.className = hint.textContent = '';
+    answer.textContent = 'waiting\\u2026';
     try {
       const input = Object.fromEntries(fields.map(([name, { read }]) => [name, read()]).filter(([, value]) => value !== undefined));
-      const result = await send('tools/call', { name: tool.name, arguments: input });
-      answer.className = result.isError ? 'failed' : 'ok';
-      answer.textContent = result.structuredContent ? JSON.stringify(result.structuredContent, null, 2) : result.content.map((block) => block.text ?? '[' + block.type + ']').join('\\n');
+      const { text, failed } = await act(input);
+      answer.className = failed ? 'failed' : 'ok';
+      answer.textContent = text;
     } catch (error) {
       answer.className = 'failed';
       answer.textContent = error.message;
     }
+    // This page cannot answer a server's questions, so a tool that asks fails here.
+    if (answer.className === 'failed' && verb === 'Call') hint.textContent = 'A tool that asks questions needs a client that can answer them: jexo inspect ' + new URL(endpoint, location.href).href;
   });
-  box.append(head, make('p', tool.description, { className: 'description' }), form);
+  box.append(head, make('p', description?.slice(first.length).trim(), { className: 'description' }), form);
   return box;
 }
+const textOf = (blocks) => blocks.map((block) => block.text ?? block.resource?.text ?? block.uri ?? '[' + [block.type, block.mimeType ?? block.resource?.mimeType].filter(Boolean).join(' ') + ']').join('\\n');
+const showTool = (tool) => sheet(tool, tool.inputSchema, 'Call', async (input) => {
+  const result = await send('tools/call', { name: tool.name, arguments: input });
+  return { failed: result.isError, text: result.structuredContent ? JSON.stringify(result.structuredContent, null, 2) : textOf(result.content) };
+});
+const contentsOf = async (uri) => ({ text: (await send('resources/read', { uri })).contents.map((each) => each.text ?? '[' + (each.mimeType ?? 'bytes') + ', ' + Math.floor((each.blob.length * 3) / 4) + ' bytes]').join('\\n') });
+const showResource = (resource) => sheet({ ...resource, name: resource.uri }, {}, 'Read', () => contentsOf(resource.uri));
+// A template whose variables stand by themselves is filled in here; any other is read by a client.
+const showTemplate = (template) => {
+  const names = [...template.uriTemplate.matchAll(/\\{(\\w+)\\}/g)].map(([, name]) => name);
+  const isPlain = template.uriTemplate.replace(/\\{\\w+\\}/g, '').search(/[{}]/) < 0;
+  const schema = isPlain ? { properties: Object.fromEntries(names.map((name) => [name, { type: 'string' }])), required: names } : { properties: { uri: { type: 'string', description: 'the whole URI' } }, required: ['uri'] };
+  return sheet({ ...template, name: template.uriTemplate }, schema, 'Read', (input) => contentsOf(isPlain ? template.uriTemplate.replace(/\\{(\\w+)\\}/g, (_, name) => encodeURIComponent(input[name])) : input.uri));
+};
+const showPrompt = (prompt) => {
+  const args = prompt.arguments ?? [];
+  const schema = { properties: Object.fromEntries(args.map(({ name, description }) => [name, { type: 'string', description }])), required: args.filter(({ required }) => required).map(({ name }) => name) };
+  return sheet(prompt, schema, 'Render', async (input) => ({ text: (await send('prompts/get', { name: prompt.name, arguments: input })).messages.map(({ role, content }) => role + ': ' + textOf([content].flat())).join('\\n\\n') }));
+};
 function snippet(title, text) {
   const box = make('div', '', { className: 'snippet' });
   const button = make('button', 'Copy', { type: 'button' });
@@ -109,19 +132,18 @@ try {
   const name = serverInfo.name.replace(/[^A-Za-z0-9]+/g, '_');
   main.replaceChildren(make('h1', document.title), make('p', serverInfo.version + ' \\u00b7 serves the Model Context Protocol at ' + url, { className: 'quiet' }), make('p', instructions));
   const section = (title, ...parts) => main.append(make('h2', title), ...parts);
-  if (capabilities.tools) section('Tools', ...(await all('tools/list', 'tools')).map(show));
-  const listed = (items) => items.map((item) => { const line = make('p'); line.append(make('code', item.uri ?? item.uriTemplate ?? item.name), make('span', '  ' + (item.description ?? item.title ?? ''), { className: 'quiet' })); return line; });
+  if (capabilities.tools) section('Tools', ...(await all('tools/list', 'tools')).map(showTool));
   if (capabilities.resources) {
-    const found = [...(await all('resources/list', 'resources')), ...(await all('resources/templates/list', 'resourceTemplates'))];
-    if (found.length > 0) section('Resources', ...listed(found));
+    const found = [...(await all('resources/list', 'resources')).map(showResource), ...(await all('resources/templates/list', 'resourceTemplates')).map(showTemplate)];
+    if (found.length > 0) section('Resources', ...found);
   }
   if (capabilities.prompts) {
     const found = await all('prompts/list', 'prompts');
-    if (found.length > 0) section('Prompts', ...listed(found));
+    if (found.length > 0) section('Prompts', ...found.map(showPrompt));
   }
-  section('Into a host application', snippet('In a configuration of servers, as JSON', JSON.stringify({ mcpServers: { [name]: { url } } }, null, 2)), snippet('Or let it be written, and proven', 'jexo register ' + url + ' --config <configuration file> --name ' + name));
+  section('Into a host application', snippet('An entry for its map of servers, as JSON', JSON.stringify({ [name]: { url } }, null, 2)), snippet('Or have it written and tested', 'jexo register ' + url + ' --config <configuration file> --name ' + name));
 } catch (error) {
-  main.replaceChildren(make('h1', 'This server cannot be asked'), make('p', error.message, { className: 'failed' }), make('p', 'Reload the page, or look at what the server prints.'));
+  main.replaceChildren(make('h1', 'This server does not answer'), make('p', error.message, { className: 'failed' }), make('p', 'Reload the page, or look at what the server prints.'));
 }`;
 
 /** The page, and the policy that lets it run what it holds and nothing else. */
