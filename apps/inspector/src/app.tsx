@@ -185,7 +185,7 @@ function TopBar({ connection, place, drawer, theme, onTheme, onDrawer }: TopBarP
       </nav>
       {connection && status !== 'imported' && (
         <Button className="plain wide" onPress={() => void reconnect(connection.id)}>
-          Reconnect
+          Connect again
         </Button>
       )}
       <Button className="plain wide" onPress={onTheme}>

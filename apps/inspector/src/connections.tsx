@@ -88,7 +88,7 @@ function ConnectionCard({ connection }: { connection: ConnectionState }) {
           </Button>
           {status !== 'imported' && (
             <Button className="plain small" onPress={() => void reconnect(id)}>
-              {connection.spec.command === undefined ? 'Reconnect' : 'Restart'}
+              Connect again
             </Button>
           )}
           <Button className="plain small" onPress={() => void removeConnection(id)}>

@@ -37,7 +37,7 @@ export function Palette({
     { id: 'to-bench', words: 'Go to the bench', run: () => keep({ place: 'bench' }) },
     { id: 'to-model', words: 'Go to what a model sees', run: () => keep({ place: 'model' }) },
     { id: 'to-connections', words: 'Go to the connections', run: () => keep({ place: 'connections' }) },
-    ...(active ? [{ id: 'reconnect', words: 'Reconnect', run: () => void reconnect(active.id) }] : []),
+    ...(active ? [{ id: 'reconnect', words: 'Connect again', run: () => void reconnect(active.id) }] : []),
     { id: 'theme', words: 'Change the theme', run: nextTheme },
     ...connections
       .filter(({ id }) => id !== active?.id)

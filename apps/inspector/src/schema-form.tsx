@@ -20,7 +20,7 @@ export interface SchemaFormProps {
 export function SchemaForm({ schema, value, onChange, issues = [], suggest, suggestions = {}, empty }: SchemaFormProps) {
   return (
     <Form.Provider value={{ root: schema, issues, suggestions, ...(suggest && { suggest }) }}>
-      <Fields schema={schema} value={value} onChange={onChange} path="" empty={empty ?? 'It takes no input.'} />
+      <Fields schema={schema} value={value} onChange={onChange} path="" empty={empty ?? 'It takes no arguments.'} />
       <Issues path="" />
     </Form.Provider>
   );

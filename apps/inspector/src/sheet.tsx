@@ -126,7 +126,7 @@ function Arguments({ connection, item, input, isTouched, onChange }: ArgumentsPr
           issues={isTouched ? issues : []}
           suggestions={suggestions}
           suggest={suggest}
-          empty={`This ${kindSigns[item.kind].one} takes no input.`}
+          empty={`This ${kindSigns[item.kind].one} takes no arguments.`}
         />
       )}
     </>

@@ -46,7 +46,8 @@ export class TraceBook {
     const message = (typeof entry.message === 'object' && entry.message !== null ? entry.message : {}) as Envelope;
     const key = (way: string) => `${entry.connection} ${way} ${typeof message.id} ${String(message.id)}`;
     if (message.method !== undefined) {
-      const lane = entry.way === 'sent' ? 'sent' : 'asked';
+      // A notification asks for nothing: it came back like an answer.
+      const lane = entry.way === 'sent' ? 'sent' : message.id === undefined ? 'back' : 'asked';
       const about = message.params?.name ?? message.params?.uri;
       if (message.id !== undefined) this.open.set(key(entry.way), { entry, subject: about ?? message.method });
       return { entry, lane, title: about === undefined ? message.method : `${message.method} ${about}`, failed: false };

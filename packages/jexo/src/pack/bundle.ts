@@ -131,7 +131,7 @@ function describe(error: unknown, from: string): JexoError {
     where,
     cause: error,
     ...(native && {
-      next: 'A package with compiled parts cannot travel in one file. Leave it out, or install it where the server will run.',
+      next: 'A package with compiled parts cannot travel in one file. Exclude it, or install it where the server will run.',
     }),
   });
 }

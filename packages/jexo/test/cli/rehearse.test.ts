@@ -13,7 +13,7 @@ writeFileSync(
 requests:
   - { say: How much sugar for 12 colonies this autumn?, tool: mix_syrup, with: { colonies: 11 } }
   - { say: How many kilograms of food must a weak colony still get?, tool: mix_syrup }
-  - { say: Will it rain?, tool: none }
+  - { say: When does the library open?, tool: none }
 `,
 );
 
@@ -50,7 +50,7 @@ test('a request in plain words: the choice, the runners-up and why; run on reque
     steps: [{ calls: [{ name: 'mix_syrup' }] }, { text: '{"sugarKg":24,"waterL":12}', failed: false }, { calls: [] }],
   });
   expect(await jexo(['rehearse', hives, words, '--run'])).toMatchObject({ code: 2, stderr: expect.stringContaining('--yes') });
-  expect((await jexo(['rehearse', hives, 'Will it rain tomorrow?'])).stdout).toContain('No tool has enough of these words');
+  expect((await jexo(['rehearse', hives, 'When does the library open?'])).stdout).toContain('No tool has enough of these words');
 });
 
 test('a model behind the chat-completions JSON', async () => {

@@ -40,7 +40,7 @@ describe('a sheet that is kept', () => {
     const junit = join(folder, 'report.xml');
     const { code, stdout, stderr } = await jexo(['replay', file, apiary, '--junit', junit]);
     expect(code).toBe(1);
-    expect(stdout).toMatch(/✗ mix_syrup .*my\.calls\.yaml:5\n {2}The answer is not what it must be\.\n {4}sugarKg\n {4}- 99\n {4}\+ 24/);
+    expect(stdout).toMatch(/✗ mix_syrup .*my\.calls\.yaml:5\n {2}The answer differs\.\n {4}sugarKg\n {4}- 99\n {4}\+ 24/);
     expect(stderr).toContain('2 of 4 calls answered as kept');
     expect(readFileSync(junit, 'utf8')).toMatch(/tests="4" failures="2"[\s\S]*line="5"[\s\S]*sugarKg: wanted 99, got 24/);
     const only = await jexo(['replay', file, apiary, '--only', 'hive*', '--json']);

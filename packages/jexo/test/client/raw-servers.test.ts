@@ -139,7 +139,7 @@ describe('the standing stream', () => {
 
   test.each<[string, (asked: Asked, opened: number) => void]>([
     ['idle closes', ({ response }) => void response.writeHead(200, streaming).end('retry: 1\n\n')],
-    ['events that are none', ({ response }) => void response.writeHead(200, streaming).end('data: {oops\n\nevent: weather\ndata: 1\n\n')],
+    ['events that are none', ({ response }) => void response.writeHead(200, streaming).end('data: {oops\n\nevent: swarm\ndata: 1\n\n')],
     ['busy answers', ({ response }) => void response.writeHead(503, { 'retry-after': '0' }).end()],
     ['cut connections', ({ response }) => void response.writeHead(200, streaming).write(': hello\n\n', () => response.destroy())],
   ])('lives on after %s', async (_what, trouble) => {

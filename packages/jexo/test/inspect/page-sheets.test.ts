@@ -14,7 +14,7 @@ writeFileSync(
 );
 writeFileSync(
   join(folder, 'asked.requests.yaml'),
-  'requests:\n  - { say: How many jars are in lot H-204?, tool: count_jars, with: { lot: H-204 } }\n  - { say: Will it rain?, tool: count_jars }\n',
+  'requests:\n  - { say: How many jars are in lot H-204?, tool: count_jars, with: { lot: H-204 } }\n  - { say: Is the library open?, tool: count_jars }\n',
 );
 
 inChromium('a call is kept, its sheet replayed, edited and updated', async () => {
@@ -55,12 +55,12 @@ inChromium('requests are rehearsed, alone and by the sheet; edits of description
   const { page, errors } = await bench([tools], { cwd: folder });
   await page.getByRole('button', { name: 'Model’s view' }).click();
   const rehearsal = page.getByRole('region', { name: 'Rehearsal' });
-  await rehearsal.getByRole('textbox').fill('Will it rain in the valley?');
+  await rehearsal.getByRole('textbox').fill('Is the library in the village open?');
   await rehearsal.getByText('No tool is chosen').waitFor();
   await page.getByRole('button', { name: 'count_jars' }).click();
-  await page.getByLabel(/Another description/).fill('Says whether it will rain in a valley.');
+  await page.getByLabel(/Another description/).fill('Says whether the library in the village is open.');
   await rehearsal.getByText('count_jars {}').waitFor();
-  await rehearsal.getByText('The request does not tell lot').waitFor();
+  await rehearsal.getByText('The request does not give lot').waitFor();
   await page.getByRole('button', { name: 'Revert' }).click();
   await rehearsal.getByRole('textbox').fill('How many jars are in lot H-204?');
   await rehearsal.getByText('count_jars {"lot":"H-204"}').waitFor();
@@ -69,7 +69,7 @@ inChromium('requests are rehearsed, alone and by the sheet; edits of description
   await page.getByRole('button', { name: 'asked.requests.yaml' }).click();
   await page.getByRole('button', { name: 'Rehearse' }).click();
   await page.getByText('1 of 2 requests led to the right tool').waitFor();
-  await page.getByText('It would have, with “rain” in the description of count_jars').waitFor();
+  await page.getByText('It would have, with “library” in the description of count_jars').waitFor();
   expect(await page.getByRole('cell', { name: 'count_jars led to none: 1' }).innerText()).toBe('1 ✗');
 
   await page.getByRole('button', { name: 'Model’s view' }).click();
@@ -95,7 +95,7 @@ inChromium(
     await rehearsal.getByLabel('Rehearse a request, in plain words').fill('How many jars are in lot H-204?');
     await rehearsal.getByRole('button', { name: 'Ask small' }).click();
     await rehearsal.locator('.ask-model').getByText('count_jars {"lot":"H-204"}').waitFor();
-    await rehearsal.getByRole('textbox').fill('Will it rain?');
+    await rehearsal.getByRole('textbox').fill('Is the library open?');
     await rehearsal.getByRole('button', { name: 'Ask small' }).click();
     await rehearsal.getByText('small calls no tool').waitFor();
 
@@ -105,7 +105,7 @@ inChromium(
     await page.getByText('Rehearsing: 1 of 2').waitFor();
     expect(await page.getByRole('progressbar').getAttribute('value')).toBe('1');
     await page.getByRole('button', { name: 'Stop' }).click();
-    await page.getByText('Will it rain?').waitFor();
+    await page.getByText('Is the library open?').waitFor();
     free = Infinity;
     await page.getByRole('button', { name: 'Rehearse with small' }).click();
     await page.getByText('1 of 2 requests led to the right tool').waitFor();

@@ -47,7 +47,7 @@ test('names count most, stems are compared, and the reasons are given', () => {
   expect(next).toMatchObject({ tool: 'count_lots', words: [{ word: 'sugar', where: ['description'] }] });
   expect(next!.share).toBeLessThan(0.5);
   expect(weigh('Move the hives to Saltmarsh', tools)[0]).toMatchObject({ tool: 'moveHive', input: { to: 'SM' }, missing: ['hive'] });
-  expect(weigh('Will it rain in the valley tomorrow night?', tools)).toEqual([]);
+  expect(weigh('When does the village library open tonight?', tools)).toEqual([]);
   expect(weigh('', tools)).toEqual([]);
 });
 
@@ -95,7 +95,7 @@ describe('a sheet', () => {
   - { say: How much food is needed?, tool: mix_syrup }
   - { say: Count the sugar., tool: [count_lots, mix_syrup] }
   - { say: How much sugar and water for the apiary?, tool: moveHive }
-  - { say: Will it rain?, tool: none }`;
+  - { say: When does the library open?, tool: none }`;
 
   test('reports hits, wrong arguments, confusions, and words that would have helped', async () => {
     const done = await rehearse(await sheet(text), { tools, model: standInChooser });

@@ -94,8 +94,8 @@ test('each way of being different is told', async () => {
     .replace('/not known/', '/sold out/')
     .replace("say: 'Label H-1'", 'fail: true');
   expect(await wrongs(different)).toEqual([
-    ['The answer is not what it must be.'],
-    ['The answer is not what it must be.', expect.stringContaining('does not say /kg/')],
+    ['The answer differs.'],
+    ['The answer differs.', expect.stringContaining('does not say /kg/')],
     ['The answer does not have what it must have.', 'lot is not what it must be.', expect.stringMatching(/weight.* does not fit/)],
     [expect.stringContaining('reply is to Which lot')],
     [expect.stringContaining('does not say /sold out/')],

@@ -379,16 +379,16 @@ describe('packages and declarations', () => {
   put('node_modules/elsewhere/package.json', JSON.stringify({ name: 'elsewhere', version: '1.0.0', types: 'i.d.ts' }));
   put('node_modules/elsewhere/i.d.ts', 'export interface Stats { least: number; most: number }');
   put(
-    'node_modules/@farm/days/package.json',
+    'node_modules/@alderwick/days/package.json',
     JSON.stringify({
-      name: '@farm/days',
+      name: '@alderwick/days',
       version: '1.0.0',
       type: 'module',
       exports: { './count': { types: './count.d.ts', default: './count.js' } },
     }),
   );
-  put('node_modules/@farm/days/count.js', 'export default function count(from, to) { return (to - from) / 864e5 }');
-  put('node_modules/@farm/days/count.d.ts', 'export default function count(from: Date, to: Date): number;');
+  put('node_modules/@alderwick/days/count.js', 'export default function count(from, to) { return (to - from) / 864e5 }');
+  put('node_modules/@alderwick/days/count.d.ts', 'export default function count(from: Date, to: Date): number;');
   put('beside.js', 'export function twice(n) { return n * 2 }');
   put('beside.d.ts', '/** Doubles. */ export declare function twice(n: number): number;');
   put('plain.mjs', '/** Triples. @param {number} n what */\nexport function thrice(n) { return n * 3 }');
@@ -412,7 +412,7 @@ describe('packages and declarations', () => {
   });
 
   test('a path inside a package, a declaration beside a script, and JSDoc are read too', async () => {
-    const client = await inside(() => connect('@farm/days/count'));
+    const client = await inside(() => connect('@alderwick/days/count'));
     open.push(client);
     expect((await client.call('count', { from: '2026-06-01T00:00:00Z', to: '2026-06-03T00:00:00Z' })).structuredContent).toEqual({
       result: 2,

@@ -28,7 +28,7 @@ export async function judgeAnswer(outcome: Outcome, must: Must = {}, masks: read
   const value = masked(outcome.answer.value, masks);
   if ('be' in must) {
     const wanted = masked(plainResult(must.be), masks);
-    if (!same(wanted, value)) found.push({ message: 'The answer is not what it must be.', differences: differences(wanted, value) });
+    if (!same(wanted, value)) found.push({ message: 'The answer differs.', differences: differences(wanted, value) });
   }
   if ('have' in must) {
     const wanted = masked(plainResult(must.have), masks);
