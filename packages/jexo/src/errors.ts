@@ -54,11 +54,13 @@ export const catalogue = {
 /** The codes of all errors that Jexo raises. */
 export type JexoErrorCode = keyof typeof catalogue;
 
+/** Where an error happened, and what else is known of it. */
 export interface JexoErrorDetails {
   /** Where it happened: a file with its line, a field, a URL. */
   readonly where?: string;
   /** What to do next, when it differs from the catalogue's own advice. */
   readonly next?: string;
+  /** The error behind it. */
   readonly cause?: unknown;
   /** Machine-readable detail, shown by `--json`. */
   readonly data?: unknown;

@@ -60,19 +60,68 @@ export type { CommandTarget } from './transports/child-process.js';
 export type { Deviation, Link, LinkEvents } from './transports/link.js';
 export { RpcError, errorCodes } from './protocol/json-rpc.js';
 export { newestRevision, revisions, type Revision } from './protocol/revisions.js';
+export type { JexoErrorDetails } from './errors.js';
+export type { Clock } from './engine/clock.js';
+export type { Channel } from './engine/exchange.js';
+export type { Peer } from './engine/peer.js';
+export type { TaskLimits } from './engine/task-book.js';
+export type { EventLimits } from './stores/memory-events.js';
+export type { Request } from './offers/middleware.js';
+export type { CompiledSchema } from './offers/schema.js';
+export type { Page } from './offers/catalogue.js';
+export type { Answered } from './client/answer-server.js';
+export type { HostEntry } from './hosts/host-entry.js';
+export type { ProjectFiles, ProjectInfo } from './projects/project-files.js';
+export type { Peek } from './targets/peek.js';
+export type { ModuleShape } from './sources/functions/shape.js';
+export type { UpstreamOptions } from './sources/http/upstream.js';
+export type { NodeListener } from './sources/rest/in-process.js';
+export type { EndpointOptions } from './transports/http/endpoint.js';
+export type { HttpLinkOptions } from './transports/http/http-connection.js';
+export type { StdioLinkOptions } from './transports/stdio-link.js';
+export type { ErrorObject, RequestId } from './protocol/json-rpc.js';
+export type { JsonType } from './protocol/json-schema.js';
+export type { UriTemplate } from './protocol/uri-template.js';
 export type {
+  Annotations,
+  BlobResourceContents,
+  TextResourceContents,
+  PromptMessage,
+  SamplingContent,
+  SamplingMessage,
+  AudioContent,
   CallToolResult,
+  ClientCapabilities,
+  Completion,
+  CompletionRef,
   ContentBlock,
+  CreateMessageParams,
+  CreateMessageResult,
+  ElicitResult,
+  EmbeddedResource,
+  GetPromptResult,
+  Icon,
+  ImageContent,
   Implementation,
+  InitializeResult,
   JsonSchema,
   LogLevel,
   LogMessage,
+  Meta,
   ProgressUpdate,
   Prompt,
+  PromptArgument,
+  ReadResourceResult,
   Resource,
+  ResourceContents,
+  ResourceLink,
   ResourceTemplate,
   Root,
+  ServerCapabilities,
   Task,
+  TaskStatus,
+  TaskSupport,
+  TextContent,
   Tool,
   ToolAnnotations,
 } from './protocol/types.js';

@@ -47,7 +47,8 @@ export interface PageQuestion {
   /** Fires when nobody waits for the answer any more. */
   readonly signal: AbortSignal;
 }
-type Answered<T> = T | Promise<T>;
+/** An answer now or later. */
+export type Answered<T> = T | Promise<T>;
 
 /** What the client does for the server. Only what is given here is declared to it. */
 export interface ServerAnswers {

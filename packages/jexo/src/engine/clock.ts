@@ -4,6 +4,7 @@ export interface Clock {
   now(): number;
   /** Runs `task` once after `ms` milliseconds. `holds` keeps a process alive until then. */
   after(ms: number, task: () => void, holds?: boolean): unknown;
+  /** Cancels what `after` has planned. */
   cancel(timer: unknown): void;
 }
 

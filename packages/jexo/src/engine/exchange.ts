@@ -6,6 +6,7 @@ import { ThinnedProgress } from './thinned-progress.js';
 
 /** Where a message leaves: one line of stdio, one HTTP answer, one half of a pair in memory. */
 export interface Channel {
+  /** Sends one message. */
   send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void;
   /** Who sent what came with this channel, where a transport can tell it for each message. */
   readonly caller?: Caller;

@@ -99,7 +99,9 @@ const noParams: Params = Object.freeze({});
  * I/O and holds no timer that was not handed to it.
  */
 export class Peer {
+  /** Which side this is. */
   readonly role: 'client' | 'server';
+  /** Where time is read. */
   readonly clock: Clock;
   private standing: PeerState = 'new';
   private agreed: Agreement = { revision: newestRevision };
@@ -124,6 +126,7 @@ export class Peer {
     return this.standing;
   }
 
+  /** The revision both sides agreed on. */
   get revision(): Revision {
     return this.agreed.revision;
   }
@@ -522,6 +525,7 @@ export class Peer {
     waiting.reject(error);
   }
 
+  /** Sends a notification. */
   notify(method: string, params?: Params, channel: Channel = this.outlet): void {
     if (this.state === 'closed') return;
     this.deliver(channel, params === undefined ? { jsonrpc: '2.0', method } : { jsonrpc: '2.0', method, params });

@@ -5,6 +5,7 @@ import type { Exchange } from './exchange.js';
 import { after, type Bus, type MaybePromise, type TaskRecord, type TaskStore } from './store.js';
 import { isDone, relatedTaskKey, TaskEntry, type Outcome, type Reach } from './task-entry.js';
 
+/** How many tasks there may be, and for how long. */
 export interface TaskLimits {
   /** Milliseconds a task is kept when the requester names none. Default 1 hour. */
   readonly ttlMs?: number;

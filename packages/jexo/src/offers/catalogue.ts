@@ -15,7 +15,8 @@ export interface Entry<O extends Offer = Offer> {
   readonly source: string;
 }
 
-type Page = (revision: Revision, cursor: unknown) => RawJson;
+/** One page of a list, serialised. */
+export type Page = (revision: Revision, cursor: unknown) => RawJson;
 
 /** All that a server offers at one moment. It never changes: a reload makes a new one. */
 export interface Catalogue {

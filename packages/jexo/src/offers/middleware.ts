@@ -1,11 +1,13 @@
 import type { Call } from './call.js';
 import type { Offer } from './offer.js';
 
+/** What a middleware is given of a call. */
 export interface Request {
   /** The tool called, the resource or template read, the prompt rendered. */
   readonly offer: Offer;
   /** The validated input: a tool's arguments, a resource's `{ uri }`, a template's variables, a prompt's arguments. */
   readonly input: unknown;
+  /** The way back to the caller. */
   readonly call: Call;
 }
 

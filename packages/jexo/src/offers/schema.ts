@@ -44,7 +44,9 @@ export interface Issue {
 }
 export type Checked = { readonly ok: true; readonly value: unknown } | { readonly ok: false; readonly issues: readonly Issue[] };
 
+/** A schema that is ready to check values. */
 export interface CompiledSchema {
+  /** As JSON Schema, which clients are shown. */
   readonly json: JsonSchema;
   /** Checks a value; the answer is a promise only while the validator is still loading or the schema itself is asynchronous. */
   check(value: unknown): Checked | Promise<Checked>;

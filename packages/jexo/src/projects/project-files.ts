@@ -5,6 +5,7 @@ import type { Guessed } from './guess-endpoints.js';
 /** Files by their path within the project. */
 export type ProjectFiles = Readonly<Record<string, string>>;
 
+/** What a new project is called. */
 export interface ProjectInfo {
   /** As in package.json: lower case, with dashes. */
   readonly name: string;

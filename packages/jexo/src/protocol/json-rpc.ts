@@ -25,6 +25,7 @@ export interface JsonRpcError {
   readonly id?: RequestId | null;
   readonly error: ErrorObject;
 }
+/** An error as it is sent (JSON-RPC 2.0, 5.1). */
 export interface ErrorObject {
   readonly code: number;
   readonly message: string;

@@ -4,8 +4,10 @@ import type { Revision } from './revisions.js';
 
 export type { JsonSchema } from './json-schema.js';
 
+/** The `_meta` of a message (Base protocol, "_meta"). */
 export type Meta = Record<string, unknown>;
 
+/** A picture for people; its address is https: or data:. */
 export interface Icon {
   /** An `https:` or `data:` URI. */
   readonly src: string;
@@ -24,6 +26,7 @@ export interface Implementation {
   readonly websiteUrl?: string;
 }
 
+/** What a client declares (Lifecycle, "Capability Negotiation"). */
 export interface ClientCapabilities {
   readonly experimental?: Record<string, object>;
   readonly roots?: { readonly listChanged?: boolean };
@@ -36,6 +39,7 @@ export interface ClientCapabilities {
   };
   readonly extensions?: Record<string, object>;
 }
+/** What a server declares (Lifecycle, "Capability Negotiation"). */
 export interface ServerCapabilities {
   readonly experimental?: Record<string, object>;
   readonly logging?: object;
@@ -50,6 +54,7 @@ export interface ServerCapabilities {
   };
   readonly extensions?: Record<string, object>;
 }
+/** What a server says of itself (Lifecycle, "Initialization"). */
 export interface InitializeResult {
   readonly protocolVersion: Revision;
   readonly capabilities: ServerCapabilities;
@@ -57,6 +62,7 @@ export interface InitializeResult {
   readonly instructions?: string;
 }
 
+/** For whom content is meant, and how important it is (Server features, "Resources"). */
 export interface Annotations {
   readonly audience?: readonly ('user' | 'assistant')[];
   /** 0 to 1; 1 is effectively required. */
@@ -72,6 +78,7 @@ export interface ToolAnnotations {
   readonly idempotentHint?: boolean;
   readonly openWorldHint?: boolean;
 }
+/** Whether a tool may or must run as a task. */
 export type TaskSupport = 'forbidden' | 'optional' | 'required';
 /** A tool as it is listed (Server features, "Tools"). */
 export interface Tool {
@@ -90,28 +97,33 @@ interface Block {
   readonly annotations?: Annotations;
   readonly _meta?: Meta;
 }
+/** A text (Server features, "Tools"). */
 export interface TextContent extends Block {
   readonly type: 'text';
   readonly text: string;
 }
+/** A picture, in base64 (Server features, "Tools"). */
 export interface ImageContent extends Block {
   readonly type: 'image';
   /** Base64. */
   readonly data: string;
   readonly mimeType: string;
 }
+/** A sound, in base64 (Server features, "Tools"). */
 export interface AudioContent extends Block {
   readonly type: 'audio';
   /** Base64. */
   readonly data: string;
   readonly mimeType: string;
 }
+/** A text of a resource. */
 export interface TextResourceContents {
   readonly uri: string;
   readonly mimeType?: string;
   readonly text: string;
   readonly _meta?: Meta;
 }
+/** Bytes of a resource, in base64. */
 export interface BlobResourceContents {
   readonly uri: string;
   readonly mimeType?: string;
@@ -119,7 +131,9 @@ export interface BlobResourceContents {
   readonly blob: string;
   readonly _meta?: Meta;
 }
+/** A text, or bytes in base64. */
 export type ResourceContents = TextResourceContents | BlobResourceContents;
+/** A resource inside an answer (Server features, "Tools"). */
 export interface EmbeddedResource extends Block {
   readonly type: 'resource';
   readonly resource: ResourceContents;
@@ -137,6 +151,7 @@ export interface Resource {
   readonly icons?: readonly Icon[];
   readonly _meta?: Meta;
 }
+/** A link to a resource that can be read (Server features, "Tools"). */
 export interface ResourceLink extends Resource {
   readonly type: 'resource_link';
 }
@@ -155,6 +170,7 @@ export interface ResourceTemplate {
   readonly icons?: readonly Icon[];
   readonly _meta?: Meta;
 }
+/** One argument of a prompt; its value is a text. */
 export interface PromptArgument {
   readonly name: string;
   readonly title?: string;
@@ -170,10 +186,12 @@ export interface Prompt {
   readonly icons?: readonly Icon[];
   readonly _meta?: Meta;
 }
+/** One message of a rendered prompt. */
 export interface PromptMessage {
   readonly role: 'user' | 'assistant';
   readonly content: ContentBlock;
 }
+/** A rendered prompt (Server features, "Prompts"). */
 export interface GetPromptResult {
   readonly description?: string;
   readonly messages: readonly PromptMessage[];
@@ -186,6 +204,7 @@ export interface CallToolResult {
   readonly isError?: boolean;
   readonly _meta?: Meta;
 }
+/** The contents of a resource (Server features, "Resources"). */
 export interface ReadResourceResult {
   readonly contents: readonly ResourceContents[];
   readonly _meta?: Meta;
@@ -221,6 +240,7 @@ export interface ElicitParams {
   readonly url?: string;
   readonly elicitationId?: string;
 }
+/** What a person answered (Client features, "Elicitation"). */
 export interface ElicitResult {
   readonly action: 'accept' | 'decline' | 'cancel';
   readonly content?: Record<string, unknown>;
@@ -238,12 +258,15 @@ export interface ToolResultContent {
   readonly structuredContent?: Record<string, unknown>;
   readonly isError?: boolean;
 }
+/** What a message of such a talk holds. */
 export type SamplingContent = TextContent | ImageContent | AudioContent | ToolUseContent | ToolResultContent;
+/** A message of a talk with a model. */
 export interface SamplingMessage {
   readonly role: 'user' | 'assistant';
   readonly content: SamplingContent | readonly SamplingContent[];
   readonly _meta?: Meta;
 }
+/** A request for a model’s answer (Client features, "Sampling"). */
 export interface CreateMessageParams {
   readonly messages: readonly SamplingMessage[];
   readonly modelPreferences?: {
@@ -261,19 +284,23 @@ export interface CreateMessageParams {
   readonly tools?: readonly Tool[];
   readonly toolChoice?: { readonly mode?: 'auto' | 'required' | 'none' };
 }
+/** A model’s answer (Client features, "Sampling"). */
 export interface CreateMessageResult {
   readonly role: 'user' | 'assistant';
   readonly content: SamplingContent | readonly SamplingContent[];
   readonly model: string;
   readonly stopReason?: string;
 }
+/** Suggested values (Utilities, "Completion"). */
 export interface Completion {
   readonly values: readonly string[];
   readonly total?: number;
   readonly hasMore?: boolean;
 }
+/** What is completed: an argument of a prompt, or a variable of a template. */
 export type CompletionRef =
   { readonly type: 'ref/prompt'; readonly name: string } | { readonly type: 'ref/resource'; readonly uri: string };
+/** How a task stands (Utilities, "Tasks"). */
 export type TaskStatus = 'working' | 'input_required' | 'completed' | 'failed' | 'cancelled';
 /** A task as it stands (Tasks, 2025-11-25). */
 export interface Task {

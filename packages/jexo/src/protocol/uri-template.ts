@@ -20,6 +20,7 @@ interface Expression {
 }
 type Part = string | Expression;
 
+/** A parsed URI template (RFC 6570). */
 export interface UriTemplate {
   readonly text: string;
   /** The names of its variables, each once, in order. */

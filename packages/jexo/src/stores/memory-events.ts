@@ -1,6 +1,7 @@
 import type { EventStore, KeptEvent } from '../engine/store.js';
 import { byteLength } from '../protocol/byte-length.js';
 
+/** How much is kept for clients that come back. */
 export interface EventLimits {
   /** Events kept for each session, so that a lost connection can be resumed. Default 500. */
   readonly maxKeptEvents?: number;

@@ -5,7 +5,9 @@ import { encode, type JsonRpcMessage } from '../protocol/json-rpc.js';
 import { startChild, type Child, type CommandTarget } from './child-process.js';
 import { noMessage, safeTap, wireTime, type Deviation, type Link, type LinkEvents, type WireTap } from './link.js';
 
+/** How a client starts a server over stdio. */
 export interface StdioLinkOptions {
+  /** Called with each message. */
   readonly tap?: WireTap;
   /** Each line the child writes to stderr. It need not mean failure. */
   readonly onStderr?: (line: string) => void;

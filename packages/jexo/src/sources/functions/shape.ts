@@ -84,7 +84,10 @@ export interface UnreadableExport {
   readonly partial?: boolean;
 }
 
+/** What the type reader found in a module: plain JSON, which a packed server carries. */
 export interface ModuleShape {
+  /** The functions that can be offered. */
   readonly functions: readonly FunctionShape[];
+  /** Exports that cannot be offered, and why. */
   readonly omitted: readonly UnreadableExport[];
 }

@@ -9,6 +9,7 @@ import type { Send } from './http-call.js';
 import type { Secured, SecurityNeeds } from './security.js';
 import { createLongAnswers } from './long-answers.js';
 
+/** How the API behind a source is reached, within which limits. */
 export interface UpstreamOptions extends SendOptions, ProverOptions {
   /** Headers sent with every request. */
   readonly headers?: Readonly<Record<string, Setting>>;

@@ -6,7 +6,8 @@ import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import type { Endpoint } from './wrap-endpoints.js';
 
-type NodeListener = (request: IncomingMessage, response: ServerResponse) => unknown;
+/** A listener as `node:http` takes it. */
+export type NodeListener = (request: IncomingMessage, response: ServerResponse) => unknown;
 
 /**
  * An app in this process: a function or server of node:http, an app that is such a function (Express-style), one with

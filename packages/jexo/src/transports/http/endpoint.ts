@@ -17,6 +17,7 @@ import { corsFor, refuse } from './replies.js';
 import type { StreamLimits } from './session-streams.js';
 import { tapExchange } from './tap-exchange.js';
 
+/** Limits and checks of a server over HTTP. */
 export interface EndpointOptions extends GateOptions, StreamLimits {
   /** Finds out who sends each request. Default: nobody is asked, and no caller has an identity. */
   readonly authenticate?: Authenticate;
@@ -42,7 +43,9 @@ export interface EndpointOptions extends GateOptions, StreamLimits {
   readonly maxKeptBytesInAll?: number;
   /** Sees every message that passes, both ways, with status and headers. */
   readonly tap?: WireTap;
+  /** Where time is read. Default: the clock of the system. */
   readonly clock?: Clock;
+  /** Called with faults and the reference the client gets. Default: printed to stderr. */
   readonly onFault?: (error: unknown, reference: string) => void;
 }
 

@@ -10,9 +10,11 @@ import { unreachable } from './link-errors.js';
 import { readEvents } from './read-body.js';
 import { fetchWithin } from './same-origin.js';
 
+/** How a client reaches a server over HTTP. */
 export interface HttpLinkOptions {
   /** Sent with every request, to this origin only. They are taken for secrets: no trace and no log shows their values. */
   readonly headers?: Readonly<Record<string, string>>;
+  /** Called with each message. */
   readonly tap?: WireTap;
   /** Default: the runtime's own fetch. */
   readonly fetch?: typeof fetch;
