@@ -17,7 +17,7 @@ export interface ConnectOptions
   extends
     ClientOptions,
     Omit<HttpLinkOptions, 'tap'>,
-    Pick<StdioLinkOptions, 'maxRestarts' | 'onRestart' | 'onDeviation' | 'strict'>,
+    Pick<StdioLinkOptions, 'maxRestarts' | 'maxUnreadBytes' | 'onRestart' | 'onDeviation' | 'strict'>,
     Pick<CommandTarget, 'env' | 'cwd' | 'inherit'>,
     Pick<OpenOptions, 'choice' | 'options' | 'fresh' | 'kinds'> {
   /** Sees every message that passes, both ways. */

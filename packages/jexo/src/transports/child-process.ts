@@ -28,6 +28,8 @@ export interface ChildEvents {
 /** A server's process, with what became of it. */
 export interface Child {
   write(text: string): void;
+  /** Bytes that were written and that the process has not read yet, as far as they wait here. */
+  unread(): number;
   /** Resolves with the reason it ended for, once it and its output have. */
   readonly ended: Promise<JexoError>;
   /** Lifecycle, "Shutdown": close stdin, wait, SIGTERM, wait, SIGKILL; then whatever it has left behind. */
@@ -116,6 +118,7 @@ export async function startChild(target: CommandTarget, maxLength: number, event
   });
   return {
     write: (text) => void child.stdin!.write(text),
+    unread: () => child.stdin!.writableLength,
     ended,
     async stop(patienceMs) {
       child.stdin!.end();

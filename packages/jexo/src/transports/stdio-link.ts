@@ -17,6 +17,8 @@ export interface StdioLinkOptions {
   readonly strict?: boolean;
   /** Bytes one message may have. Default 256 MiB. */
   readonly maxMessageBytes?: number;
+  /** Bytes that may wait for a server that does not read; beyond that the connection ends. Default 64 MiB. */
+  readonly maxUnreadBytes?: number;
   /** Milliseconds between closing stdin, SIGTERM and SIGKILL. Default 2,000. */
   readonly patienceMs?: number;
   /** How many times in a row a server that exited by itself is restarted. Default 0. */
@@ -44,7 +46,7 @@ type Message = JsonRpcMessage | readonly JsonRpcMessage[];
 export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {}): Link {
   const { onStderr, onDeviation, strict = false, maxMessageBytes = 256 * 1024 * 1024, patienceMs = 2000, maxRestarts = 0 } = options;
   const tap = options.tap && safeTap(options.tap, printFault);
-  const { backOffMs = 250, onRestart } = options;
+  const { backOffMs = 250, maxUnreadBytes = 64 * 1024 * 1024, onRestart } = options;
   const address = [target.command, ...target.args].join(' ');
   let child: Child | undefined;
   let closing = false;
@@ -127,6 +129,20 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
     tap?.({ at: wireTime(), way: 'sent', bytes: Buffer.byteLength(text), message });
     child!.write(text);
   };
+  const sendWithin = (message: Message, events: LinkEvents) => {
+    if (closing) return;
+    write(message);
+    const unread = child!.unread();
+    if (unread <= maxUnreadBytes) return;
+    closing = true;
+    void child!.stop(0);
+    events.closed(
+      new JexoError('JEXO_CONNECT', `The server has stopped reading: ${unread} bytes wait for it.`, {
+        where: address,
+        next: 'Find out what the server is busy with, or raise maxUnreadBytes.',
+      }),
+    );
+  };
 
   return {
     address,
@@ -136,7 +152,7 @@ export function stdioLink(target: CommandTarget, options: StdioLinkOptions = {})
         send(message) {
           // Messages wait while a server restarts; only the handshake may pass.
           const { method } = message as { method?: string };
-          if (held === undefined || method === 'initialize' || method === 'notifications/initialized') write(message);
+          if (held === undefined || method === 'initialize' || method === 'notifications/initialized') sendWithin(message, events);
           else held.push(message);
         },
       };

@@ -574,3 +574,20 @@ describe('call, as a client', () => {
     expect([code, stderr]).toEqual([3, expect.stringContaining(`there is one at ${url}`)]);
   });
 });
+
+test('a started server that stops reading is given up, and what waits for it fails', async () => {
+  const lazy = `
+process.stdin.once('data', (data) => {
+  process.stdin.pause();
+  const { id } = JSON.parse(String(data));
+  const result = { protocolVersion: '2025-11-25', capabilities: { tools: {} }, serverInfo: { name: 'lazy', version: '1' } };
+  process.stdout.write(JSON.stringify({ jsonrpc: '2.0', id, result }) + '\\n');
+});
+setInterval(() => undefined, 1000);`;
+  const client = await connectUnjudged([process.execPath, '-e', lazy], { maxUnreadBytes: 1_000_000, timeoutMs: 30_000 });
+  const calls = Array.from({ length: 4 }, () => client.call('weigh', { note: 'x'.repeat(600_000) }));
+  const settled = await Promise.allSettled(calls);
+  expect(settled.map((each) => each.status)).toEqual(['rejected', 'rejected', 'rejected', 'rejected']);
+  expect(String((settled[0] as PromiseRejectedResult).reason)).toContain('stopped reading');
+  await client.close();
+});
