@@ -1,6 +1,5 @@
-import { propertiesOf, requiredOf } from '../protocol/json-schema.js';
+import { branchesOf, propertiesOf, requiredOf } from '../protocol/json-schema.js';
 import { JexoError, messageOf } from '../errors.js';
-import { isRecord } from '../protocol/is-record.js';
 import type { JsonSchema, Tool } from '../protocol/types.js';
 
 /** Reads a file that an argument names: `photo=@hive.png`. Bytes are wanted as base64. @throws an error that says why it cannot */
@@ -82,25 +81,6 @@ function leaf(current: unknown, schema: JsonSchema | undefined, text: string, re
     isList && !text.startsWith('[') ? [readValue(text, itemOf(schema, 0, reading.root), reading)] : readValue(text, schema, reading);
   if (current === undefined) return value;
   return [...(Array.isArray(current) ? current : [current]), ...(Array.isArray(value) ? value : [value])];
-}
-
-/** The schemas that together describe a value: behind references, and in each branch of a union. */
-function branchesOf(schema: JsonSchema | undefined, root: JsonSchema, depth = 0): JsonSchema[] {
-  if (schema === undefined || typeof schema !== 'object' || depth > 8) return [];
-  const { $ref, anyOf = [], oneOf = [], allOf = [] } = schema;
-  const behind = typeof $ref === 'string' ? [resolveRef($ref, root)] : [];
-  return [schema, ...[...behind, ...anyOf, ...oneOf, ...allOf].flatMap((each) => branchesOf(each, root, depth + 1))];
-}
-
-function resolveRef(ref: string, root: JsonSchema): JsonSchema | undefined {
-  if (!ref.startsWith('#/')) return undefined;
-  let found: unknown = root;
-  for (const step of ref
-    .slice(2)
-    .split('/')
-    .map((each) => each.replaceAll('~1', '/').replaceAll('~0', '~')))
-    found = isRecord(found) && Object.hasOwn(found, step) ? found[step] : undefined;
-  return found as JsonSchema | undefined;
 }
 
 function fieldOf(schema: JsonSchema | undefined, name: string, root: JsonSchema): JsonSchema | undefined {

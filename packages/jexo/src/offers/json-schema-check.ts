@@ -76,7 +76,11 @@ function readable(errors: readonly ErrorObject[]): Issue[] {
   };
   const left = new Set(errors);
   for (const union of errors.filter(({ keyword }) => keyword === 'anyOf' || keyword === 'oneOf')) {
-    const branches = [...left].filter(({ schemaPath }) => schemaPath.startsWith(`${union.schemaPath}/`));
+    // Each item of a list has errors of its own against the same union.
+    const branches = [...left].filter(
+      ({ schemaPath, instancePath }) =>
+        schemaPath.startsWith(`${union.schemaPath}/`) && `${instancePath}/`.startsWith(`${union.instancePath}/`),
+    );
     const whole = readableIssue(union);
     const parts = branches.map(readableIssue);
     if (parts.length === 0) continue;

@@ -1,3 +1,4 @@
+import { isRecord } from './is-record.js';
 /** The kinds of JSON that a schema can name. */
 export type JsonType = 'string' | 'number' | 'integer' | 'boolean' | 'null' | 'array' | 'object';
 
@@ -59,4 +60,34 @@ export function propertiesOf({ properties }: JsonSchema): Readonly<Record<string
 /** The properties that must be given. */
 export function requiredOf({ required }: JsonSchema): readonly string[] {
   return required ?? [];
+}
+
+/**
+ * The schema that a reference within `root` leads to; undefined where it leads nowhere, or to another document. It follows one reference,
+ * so a caller that goes on must bound it.
+ */
+export function resolveRef(ref: string, root: JsonSchema): JsonSchema | undefined {
+  if (ref === '#') return root;
+  if (!ref.startsWith('#/')) return undefined;
+  let found: unknown = root;
+  for (const step of ref.slice(2).split('/')) {
+    const name = step.replaceAll('~1', '/').replaceAll('~0', '~');
+    found = isRecord(found) && Object.hasOwn(found, name) ? found[name] : undefined;
+  }
+  return isRecord(found) ? (found as JsonSchema) : undefined;
+}
+
+/** The schemas that together describe a value: the schema itself, what it refers to, and each branch of its unions. Each comes once. */
+export function branchesOf(schema: JsonSchema | undefined, root: JsonSchema): readonly JsonSchema[] {
+  const seen = new Set<JsonSchema>();
+  const waiting = [schema];
+  // What is found on the way is looked at in its turn.
+  for (const next of waiting) {
+    if (!isRecord(next) || seen.has(next)) continue;
+    seen.add(next);
+    const { $ref, anyOf, oneOf, allOf } = next;
+    if (typeof $ref === 'string') waiting.push(resolveRef($ref, root));
+    for (const branches of [anyOf, oneOf, allOf]) if (Array.isArray(branches)) waiting.push(...(branches as JsonSchema[]));
+  }
+  return [...seen];
 }

@@ -88,7 +88,7 @@ export default defineServer({ name: 'photos', version: '1', offers: [
   const missing = await jexo(['call', server, 'show', 'photo=@nowhere.png']);
   expect([missing.code, missing.stderr]).toEqual([2, expect.stringContaining('the file nowhere.png cannot be read')]);
   const nothing = await jexo(['call', join(cooperative, 'hives.ts'), 'winter_stores', 'strength=weak', 'frostMonths=3', '--out', out]);
-  expect([nothing.code, nothing.stderr]).toEqual([2, expect.stringContaining('no image, sound or file')]);
+  expect([nothing.code, nothing.stderr]).toEqual([1, expect.stringContaining('no image, sound or file')]);
 });
 
 test('a server’s questions are answered beforehand; what is missing is named', async () => {
@@ -182,5 +182,57 @@ test('a value that fits no form of a union is told what the nearest one wants', 
   expect(isError).toBe(true);
   expect(text).toContain('place.row: expected integer; got "two"');
   expect(text).not.toMatch(/anyOf|oneOf|code|shed/);
+  await client.close();
+});
+
+test('schemas that lead back to themselves are listed and filled in, and end', async () => {
+  const around = {
+    type: 'object',
+    properties: {
+      list: { $ref: '#/$defs/list' },
+      either: { $ref: '#/$defs/either' },
+      ...Object.fromEntries([...'abcdefghij'].map((name) => [name, { $ref: '#' }])),
+    },
+    $defs: {
+      list: { type: 'array', items: { $ref: '#/$defs/list' } },
+      either: { anyOf: Array.from({ length: 12 }, () => ({ $ref: '#/$defs/either' })) },
+    },
+  };
+  expect(readPairs(['list[0]=[]', 'either.x=1', 'a.b.c.list=[[]]'], around as never)).toEqual({
+    list: [[]],
+    either: { x: 1 },
+    a: { b: { c: { list: [[]] } } },
+  });
+  const server = file(
+    'around.ts',
+    `import { defineServer, tool } from 'jexo';
+export default defineServer({ name: 'around', version: '1', offers: [tool('turn', { input: ${JSON.stringify(around)} }, () => 1)] });`,
+  );
+  const { code, stdout } = await jexo(['list', server]);
+  expect(code).toBe(0);
+  expect(stdout).toContain('and more: see the whole schema with --json');
+  expect(stdout.split('\n').length).toBeLessThan(250);
+});
+
+test('each item of a list is told what its own nearest form wants', async () => {
+  const form = (kind: string, field: string) => ({
+    type: 'object',
+    properties: { kind: { const: kind }, [field]: { type: 'integer' } },
+    required: ['kind', field],
+  });
+  const input = {
+    type: 'object',
+    properties: { rows: { type: 'array', items: { anyOf: [form('field', 'row'), form('shed', 'shelf')] } } },
+  };
+  const client = await connect(defineServer({ name: 'rows', version: '1', offers: [tool('book', { input: input as never }, () => 1)] }));
+  const { content } = await client.call('book', {
+    rows: [
+      { kind: 'field', row: 'x' },
+      { kind: 'shed', shelf: 'y' },
+    ],
+  });
+  expect(content).toMatchObject([{ text: expect.stringContaining('rows[0].row: expected integer') }]);
+  expect(content).toMatchObject([{ text: expect.stringContaining('rows[1].shelf: expected integer') }]);
+  expect(JSON.stringify(content)).not.toMatch(/rows\[0\]\.shelf|rows\[1\]\.row/);
   await client.close();
 });

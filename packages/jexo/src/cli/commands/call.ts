@@ -51,7 +51,7 @@ async function call({ operands, command, options }: Invocation<CallOptions>): Pr
     clearProgress();
     if (options.json) printJson(JSON.stringify(result, null, 2));
     else show(result);
-    if (options.out !== undefined && !result.isError) await saveMedia(result, options.out);
+    const isSaved = options.out === undefined || result.isError === true || (await saveMedia(result, options.out));
     if (options.keep !== undefined) await keepTool(options.keep, target, { subject: name, input, replies }, result);
     const took = duration(performance.now() - start);
     if (result.isError) {
@@ -64,7 +64,7 @@ async function call({ operands, command, options }: Invocation<CallOptions>): Pr
         `${isWhole ? onErr('moss', symbols.ok) : onErr('ochre', symbols.warn)} ${onErr('quiet', `${name} answered in ${took}${isWhole ? '' : ', in part'}`)}`,
       );
     }
-    return 0;
+    return isSaved ? 0 : 1;
   });
 }
 

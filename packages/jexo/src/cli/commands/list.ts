@@ -1,4 +1,5 @@
-import { propertiesOf, requiredOf } from '../../protocol/json-schema.js';
+import { isRecord } from '../../protocol/is-record.js';
+import { propertiesOf, requiredOf, resolveRef } from '../../protocol/json-schema.js';
 import type { CliCommand, Invocation } from '../command.js';
 import { clientOptions } from '../options.js';
 import type { JsonSchema, Tool } from '../../protocol/types.js';
@@ -87,7 +88,7 @@ function describeTool(tool: Tool): string[] {
   const lines = [onOut('lake', tool.name)];
   const room = width() - 2;
   for (const line of wrap(tool.description ?? '(no description: a model will not know when to use it)', room)) lines.push(`  ${line}`);
-  const rows = rowsOf(tool.inputSchema, tool.inputSchema, '', 0);
+  const rows = rowsOf(tool.inputSchema, tool.inputSchema);
   const nameWidth = Math.min(40, Math.max(0, ...rows.map(({ name }) => name.length)));
   const kindWidth = Math.min(40, Math.max(0, ...rows.map(({ schema }) => kindOf(schema).length)));
   const indent = 4 + nameWidth + 2 + kindWidth + 2;
@@ -105,6 +106,7 @@ function describeTool(tool: Tool): string[] {
     lines.push(`    ${shown}  ${onOut('quiet', kindOf(schema).padEnd(kindWidth))}  ${first}`);
     for (const line of rest) lines.push(' '.repeat(indent) + line);
   }
+  if (rows.length >= mostRows) lines.push('    … and more: see the whole schema with --json');
   return lines;
 }
 
@@ -117,30 +119,37 @@ interface Row {
   readonly note?: string;
 }
 
-/** Objects nested deeper than this are not spread out. */
-const deepest = 3;
+/** Objects and lists nested deeper than this are not spread out. */
+const deepest = 4;
+/** Fields of one tool that are shown; a schema that leads back to itself would have very many. */
+const mostRows = 100;
 
 /** A row for each field, those of inner objects behind their own. */
-function rowsOf(schema: JsonSchema, root: JsonSchema, prefix: string, depth: number, form?: string): Row[] {
-  const required = new Set(requiredOf(schema));
-  return Object.entries(propertiesOf(schema)).flatMap(([name, given]) => {
-    const inner = followed(given, root);
-    const row: Row = { name: `${prefix}${name}`, schema: inner, isRequired: required.has(name), ...(form && { note: form }) };
-    return [row, ...(depth < deepest ? innerRows(inner, root, row.name, depth + 1) : [])];
-  });
-}
-
-function innerRows(schema: JsonSchema, root: JsonSchema, name: string, depth: number): Row[] {
-  if (typeof schema.items === 'object') return innerRows(followed(schema.items as JsonSchema, root), root, `${name}[]`, depth);
-  const forms = [...(schema.anyOf ?? []), ...(schema.oneOf ?? [])].map((each) => followed(each, root));
-  const objects = forms.filter((each) => Object.keys(propertiesOf(each)).length > 0);
-  return [
-    ...rowsOf(schema, root, `${name}.`, depth),
-    ...objects.flatMap((each, index) =>
-      rowsOf(each, root, `${name}.`, depth, forms.length > 1 ? `in form ${formName(each, index)}` : undefined),
-    ),
-    ...forms.filter((each) => typeof each.items === 'object').flatMap((each) => innerRows(each, root, name, depth)),
-  ];
+function rowsOf(schema: JsonSchema, root: JsonSchema): Row[] {
+  const rows: Row[] = [];
+  const fields = (inner: JsonSchema, prefix: string, depth: number, form?: string) => {
+    const required = new Set(requiredOf(inner));
+    for (const [name, given] of Object.entries(propertiesOf(inner))) {
+      if (rows.length >= mostRows) return;
+      const shown = followed(given, root);
+      rows.push({ name: `${prefix}${name}`, schema: shown, isRequired: required.has(name), ...(form && { note: form }) });
+      within(shown, `${prefix}${name}`, depth + 1);
+    }
+  };
+  const within = (inner: JsonSchema, name: string, depth: number) => {
+    if (depth >= deepest || rows.length >= mostRows) return;
+    if (typeof inner.items === 'object') return within(followed(inner.items as JsonSchema, root), `${name}[]`, depth + 1);
+    fields(inner, `${name}.`, depth);
+    const forms = [inner.anyOf, inner.oneOf]
+      .flatMap((each) => (Array.isArray(each) ? (each as JsonSchema[]) : []))
+      .map((each) => followed(each, root));
+    forms.forEach((each, index) => {
+      if (typeof each.items === 'object') within(each, name, depth + 1);
+      else fields(each, `${name}.`, depth, forms.length > 1 ? `in form ${formName(each, index)}` : undefined);
+    });
+  };
+  fields(schema, '', 0);
+  return rows;
 }
 
 /** What a form of a union is called: by its title, by the value that tells it apart, or by its number. */
@@ -151,12 +160,9 @@ function formName({ title, properties = {} }: JsonSchema, index: number): string
 
 /** The schema behind a reference; a description beside the reference is kept. */
 function followed(schema: JsonSchema, root: JsonSchema): JsonSchema {
+  if (!isRecord(schema)) return {}; // true: anything
   const { $ref, ...own } = schema;
-  if (typeof $ref !== 'string' || !$ref.startsWith('#/')) return schema;
-  const found = $ref
-    .slice(2)
-    .split('/')
-    .reduce<unknown>((at, step) => (at as Record<string, unknown> | undefined)?.[step], root) as JsonSchema | undefined;
+  const found = typeof $ref === 'string' ? resolveRef($ref, root) : undefined;
   return found === undefined ? schema : { ...found, ...own };
 }
 

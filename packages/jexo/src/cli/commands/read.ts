@@ -1,11 +1,11 @@
 import type { CliCommand, Invocation } from '../command.js';
 import { clientOptions, keepOptions } from '../options.js';
-import { writeFile } from 'node:fs/promises';
-import { JexoError, messageOf } from '../../errors.js';
+import { JexoError } from '../../errors.js';
 import { readPairs } from '../../inspect/input-text.js';
 import { parseTemplate } from '../../protocol/uri-template.js';
 import type { ReadResourceResult, ResourceContents, ResourceTemplate } from '../../protocol/types.js';
 import { nearest } from '../../offers/nearest.js';
+import { writeOut } from '../blocks.js';
 import { showTarget, takeTarget } from '../connect-target.js';
 import { keepResource, printCopy, requireSheetName, type KeepOptions } from '../keep-call.js';
 import { duration, note, onErr, print, printBytes, printJson, symbols } from '../terminal.js';
@@ -98,21 +98,13 @@ async function uriOf(
 async function show(result: ReadResourceResult, { json, out }: ReadOptions): Promise<void> {
   if (json) return printJson(JSON.stringify(result, null, 2));
   for (const contents of result.contents) {
-    if (out !== undefined) await save(contents, out);
+    if (out !== undefined) await writeOut(out, bytesOf(contents));
     else if ('text' in contents) print(contents.text);
     else if (process.stdout.isTTY)
       note(
         `${contents.uri}: ${contents.mimeType ?? 'bytes'}, ${bytesOf(contents).length} bytes. Keep it with --out <file>, or pipe it on.`,
       );
     else printBytes(bytesOf(contents));
-  }
-}
-
-async function save(contents: ResourceContents, file: string): Promise<void> {
-  try {
-    await writeFile(file, 'text' in contents ? contents.text : bytesOf(contents));
-  } catch (error) {
-    throw new JexoError('JEXO_USAGE', `${file} cannot be written: ${messageOf(error)}`, { where: file, cause: error });
   }
 }
 
