@@ -10,8 +10,8 @@ export interface EntryStyle {
   /** The whole command as one list. */
   readonly commandIsList: boolean;
   readonly envKey: string;
-  /** What `type` says for each kind, where entries have one. */
-  readonly types?: { readonly command: string; readonly url: string };
+  /** What `type` says for each kind, where the entries have one. */
+  readonly types: Partial<Record<HostEntry['kind'], string>>;
 }
 
 const texts = (value: unknown): Record<string, string> =>
@@ -21,28 +21,40 @@ export function isEntry(value: unknown): value is Record<string, unknown> {
   return isRecord(value) && (typeof value.command === 'string' || Array.isArray(value.command) || typeof value.url === 'string');
 }
 
+const kindOf = ({ command }: Record<string, unknown>): HostEntry['kind'] => (command === undefined ? 'url' : 'command');
+
 /** Reads an entry; undefined when it is none. */
 export function readEntry(value: unknown): HostEntry | undefined {
   if (!isEntry(value)) return undefined;
-  if (typeof value.url === 'string' && value.command === undefined) return { kind: 'url', url: value.url, headers: texts(value.headers) };
+  if (kindOf(value) === 'url') return { kind: 'url', url: String(value.url), headers: texts(value.headers) };
   const words = [value.command, value.args ?? []].flat().map(String);
-  return { kind: 'command', command: words[0] ?? '', args: words.slice(1), env: texts(value.env ?? value.environment) };
+  return {
+    kind: 'command',
+    command: words[0] ?? '',
+    args: words.slice(1),
+    env: texts(Object.entries(value).find(([key]) => /^env/i.test(key))?.[1]),
+  };
 }
 
 /** How the entries that are there are written, so that a new one is written alike. */
 export function styleOf(entries: readonly unknown[]): EntryStyle {
   const found = entries.filter(isEntry);
-  const types = found.map(({ type }) => type).filter((type): type is string => typeof type === 'string');
-  const isLocal = types.some((type) => /^(?:local|remote)$/.test(type));
+  const typeOf = (kind: HostEntry['kind']) =>
+    found.find((each) => kindOf(each) === kind && typeof each.type === 'string')?.type as string | undefined;
+  const types = { command: typeOf('command'), url: typeOf('url') };
+  // Only the protocol's own names of its transports tell what the other kind is called (Transports).
+  if (types.command === 'stdio') types.url ??= 'http';
+  if (types.url === 'http') types.command ??= 'stdio';
+  const envKey = found.flatMap((each) => Object.keys(each)).find((key) => /^env/i.test(key));
   return {
     commandIsList: found.some(({ command }) => Array.isArray(command)),
-    envKey: found.some(({ environment }) => isRecord(environment)) ? 'environment' : 'env',
-    ...(types.length > 0 && { types: isLocal ? { command: 'local', url: 'remote' } : { command: 'stdio', url: 'http' } }),
+    envKey: envKey ?? 'env',
+    types: { ...(types.command !== undefined && { command: types.command }), ...(types.url !== undefined && { url: types.url }) },
   };
 }
 
 export function writeEntry(entry: HostEntry, { commandIsList, envKey, types }: EntryStyle): Record<string, unknown> {
-  const type = types && { type: types[entry.kind] };
+  const type = types[entry.kind] !== undefined && { type: types[entry.kind] };
   if (entry.kind === 'url') return { ...type, url: entry.url, ...(Object.keys(entry.headers).length > 0 && { headers: entry.headers }) };
   const { command, args, env } = entry;
   return {
@@ -61,7 +73,7 @@ export function entryName(text: string): string {
   return /^[A-Za-z]/.test(name) ? name : `server_${name}`.replace(/_$/, '');
 }
 
-const mapName = /^(?:mcp|context|tool)?[-_.]?servers$/i;
+const mapName = /servers$/i;
 
 /**
  * Where the map of servers is, at most three levels down: an object that is named like one and holds entries; one that is named like
@@ -73,13 +85,8 @@ export function findServers(root: unknown): readonly string[] | undefined {
     if (!isRecord(value) || path.length > 3) return;
     const inner = Object.values(value);
     const holds = inner.some(isEntry);
-    const rank = mapName.test(path.at(-1) ?? '')
-      ? holds
-        ? 3
-        : 2
-      : inner.some((each) => isEntry(each) && each.command !== undefined)
-        ? 1
-        : 0;
+    const isNamedSo = mapName.test(path.at(-1) ?? '') && (holds || inner.length === 0);
+    const rank = isNamedSo ? (holds ? 3 : 2) : inner.some((each) => isEntry(each) && each.command !== undefined) ? 1 : 0;
     if (path.length > 0 && rank > 0) found.push({ path, rank });
     if (!holds) for (const [key, each] of Object.entries(value)) visit(each, [...path, key]);
   };

@@ -4,16 +4,14 @@ import { readHostText, type HostText } from './edit-text.js';
 import { changed, firstThatReads } from './verify-edit.js';
 import { isEntry, readEntry, styleOf, writeEntry, type HostEntry } from './host-entry.js';
 
-/** The key most hosts look under, for a file that has no map of servers yet. */
-const usualKey = 'mcpServers';
-
 export interface HostFile {
   readonly file: string;
   /** The name by which it is read as JSON, YAML or TOML. */
   readonly named: string;
   /** The bytes as text; undefined when there is no such file. */
   readonly text: string | undefined;
-  readonly path: readonly string[];
+  /** Where its map of servers is. Undefined when it has none and nobody has said where one goes. */
+  readonly path: readonly string[] | undefined;
   readonly entries: Readonly<Record<string, HostEntry>>;
   readonly parsed: HostText;
 }
@@ -35,23 +33,41 @@ export async function openHostFile(file: string, under?: string, named = file): 
       );
   }
   const parsed = readHostText(text ?? '', named);
-  const path = under?.split('.') ?? parsed.path ?? [usualKey];
-  const map = path.reduce<unknown>((value, key) => (value as Record<string, unknown> | undefined)?.[key], parsed.value);
-  const entries = Object.entries((map ?? {}) as Record<string, unknown>).flatMap(([name, value]) =>
+  const path = under?.split('.') ?? parsed.path;
+  const map = mapAt(parsed.value, path ?? []);
+  const entries = Object.entries(path === undefined ? {} : map).flatMap(([name, value]) =>
     isEntry(value) ? [[name, readEntry(value)!] as const] : [],
   );
   return { file, named, text, path, entries: Object.fromEntries(entries), parsed };
 }
 
+function mapAt(value: unknown, path: readonly string[]): Record<string, unknown> {
+  const found = path.reduce<unknown>((at, key) => (at as Record<string, unknown> | undefined)?.[key], value);
+  return (found ?? {}) as Record<string, unknown>;
+}
+
+/** @throws JexoError JEXO_HOST_FILE when the file has no map of servers and nobody has said where one goes */
+function knownPath({ file, path }: HostFile): readonly string[] {
+  if (path !== undefined) return path;
+  throw new JexoError('JEXO_HOST_FILE', `${file} has no map of servers yet, so it is not known where the entry goes.`, {
+    where: file,
+    next: 'Name the map your host application’s documentation gives: --under servers, or --under tools.servers for a nested one.',
+  });
+}
+
+/** How the entries of a file are written. */
+export const styleIn = ({ parsed, path }: HostFile) => styleOf(Object.values(path === undefined ? {} : mapAt(parsed.value, path)));
+
 /** The text with an entry put in, written as the others are. @throws JexoError JEXO_HOST_FILE when the name is taken and may not be replaced */
-export function withEntry({ file, named, path, entries, parsed }: HostFile, name: string, entry: HostEntry, replace: boolean): string {
+export function withEntry(opened: HostFile, name: string, entry: HostEntry, replace: boolean): string {
+  const { file, named, entries, parsed } = opened;
+  const path = knownPath(opened);
   if (Object.hasOwn(entries, name) && !replace)
     throw new JexoError('JEXO_HOST_FILE', `${file} has an entry ${name} already.`, {
       where: `${file}#${name}`,
       next: 'Put another in its place with --replace, or choose a name with --name.',
     });
-  const others = path.reduce<unknown>((value, key) => (value as Record<string, unknown> | undefined)?.[key], parsed.value);
-  const written = writeEntry(entry, styleOf(Object.values((others ?? {}) as object)));
+  const written = writeEntry(entry, styleIn(opened));
   return firstThatReads(named, parsed, { name, path, entry: written }, [
     (before, edit) => before.set(edit.name, written, edit.path),
     (before, edit) => before.patch?.(changed(before.value, edit) as object),
@@ -81,11 +97,12 @@ export const backupOf = (file: string) => `${file}.before-jexo`;
  */
 export async function withoutEntry(opened: HostFile, name: string): Promise<string> {
   const entry = entryOf(opened, name);
-  const backup = await openHostFile(backupOf(opened.file), opened.path.join('.'), opened.file).catch(() => undefined); // none that can be read
+  const path = knownPath(opened);
+  const backup = await openHostFile(backupOf(opened.file), path.join('.'), opened.file).catch(() => undefined); // none that can be read
   if (backup?.text !== undefined && !Object.hasOwn(backup.entries, name)) {
     if (withEntry(backup, name, entry, false) === opened.text) return backup.text;
   }
-  return firstThatReads(opened.named, opened.parsed, { name, path: opened.path, entry: undefined }, [
+  return firstThatReads(opened.named, opened.parsed, { name, path, entry: undefined }, [
     (before, edit) => before.remove(edit.name, edit.path),
     (before, edit) => before.patch?.(changed(before.value, edit) as object),
   ]);

@@ -15,7 +15,7 @@ const register = (...words: string[]) => jexo(['register', ...words]);
 
 test('a module is written with whole paths, proven as a host would start it, used as a target, and taken out to the byte', async () => {
   const before =
-    '\uFEFF{\r\n\t"theme": "dark", // mine\r\n\t"mcpServers": {\r\n\t\t"other": { "command": "/bin/x", "args": [], },\r\n\t},\r\n}\r\n';
+    '\uFEFF{\r\n\t"theme": "dark", // mine\r\n\t"toolServers": {\r\n\t\t"other": { "command": "/bin/x", "args": [], },\r\n\t},\r\n}\r\n';
   const hosts = file('hosts.json', before);
   const own = file('my hives.ts', readFileSync(hives, 'utf8'));
   const { code, stderr } = await register(own, '--config', hosts);
@@ -51,7 +51,10 @@ test('every file gets its own bytes back', async () => {
     ['settings.toml', 'theme = "dark"'],
   ] as const) {
     const hosts = file(name, text);
-    expect([name, (await register('http://127.0.0.1:9/mcp', '--config', hosts, '--name', 'far')).code]).toEqual([name, 1]);
+    expect([name, (await register('http://127.0.0.1:9/mcp', '--config', hosts, '--name', 'far', '--under', 'servers')).code]).toEqual([
+      name,
+      1,
+    ]);
     expect(readFileSync(hosts, 'utf8')).toContain('http://127.0.0.1:9/mcp');
     expect((await register('--config', hosts, '--remove', 'far')).code).toBe(0);
     expect([name, readFileSync(hosts, 'utf8')]).toEqual([name, text]);
@@ -60,9 +63,16 @@ test('every file gets its own bytes back', async () => {
 
 test('a new file, a link, rights; and files that cannot be used', async () => {
   const fresh = file('new.json');
-  expect((await register(hives, '--config', fresh)).code).toBe(0);
+  const unknown = await register(hives, '--config', fresh);
+  expect([unknown.code, unknown.stderr, existsSync(fresh)]).toEqual([
+    3,
+    expect.stringMatching(/no map of servers yet, so it is not known where the entry goes[\s\S]*--under servers/),
+    false,
+  ]);
+  expect((await register(hives, '--config', fresh, '--under', 'tools.servers')).code).toBe(0);
+  expect(Object.keys((JSON.parse(readFileSync(fresh, 'utf8')) as { tools: { servers: object } }).tools.servers)).toEqual(['hives']);
   expect([statSync(fresh).mode & 0o777, existsSync(`${fresh}.before-jexo`)]).toEqual([0o600, false]);
-  const real = file('real.json', '{"mcpServers": {}}');
+  const real = file('real.json', '{"toolServers": {}}');
   chmodSync(real, 0o640);
   symlinkSync(real, join(folder, 'link.json'));
   expect((await register(hives, '--config', join(folder, 'link.json'))).code).toBe(0);
@@ -75,7 +85,7 @@ test('a new file, a link, rights; and files that cannot be used', async () => {
     [folder, /cannot be read/],
     [join(folder, 'no', 'where.json'), /cannot be written/],
   ] as const) {
-    const { code, stderr } = await register(hives, '--config', path);
+    const { code, stderr } = await register(hives, '--config', path, '--under', 'servers');
     expect([code, stderr]).toEqual([3, expect.stringMatching(says)]);
   }
   expect(readFileSync(locked, 'utf8')).toBe('{}');
@@ -89,7 +99,7 @@ test('dry run, print, the style of the others, names and secrets', async () => {
   expect(dry.stdout).toMatch(/\+ +"my_hives_2": \{\n\+ +"type": "local",\n\+ +"command": \[\n[\s\S]*"environment": \{\n\+ +"KEY": "k"/);
   const printed = await register(hives, '--config', hosts, '--print');
   expect(JSON.parse(printed.stdout)).toMatchObject({
-    mcp: { servers: { hives: { command: process.execPath, args: [cli, 'serve', hives] } } },
+    mcp: { servers: { hives: { type: 'local', command: [process.execPath, cli, 'serve', hives] } } },
   });
   expect((await register(hives, '--config', hosts, '--env', 'NOT_SET_HERE')).stderr).toContain('NOT_SET_HERE is not set here');
   for (const [words, code] of [
@@ -104,8 +114,23 @@ test('dry run, print, the style of the others, names and secrets', async () => {
     expect([words, (await jexo(words)).code]).toEqual([words, code]);
 });
 
+test('only what the file itself shows is copied: no type is made up for a kind that has none there', async () => {
+  const entries = { a: { type: 'local', command: '/bin/x' } };
+  const url = ['http://127.0.0.1:9/mcp', '--name', 'far', '--print'];
+  const printed = async (name: string, value: object) =>
+    JSON.parse((await register('--config', file(name, JSON.stringify(value)), ...url)).stdout) as unknown;
+  expect(await printed('local.json', { servers: entries })).toEqual({ servers: { far: { url: url[0] } } });
+  expect(await printed('stdio.json', { servers: { a: { ...entries.a, type: 'stdio' } } })).toEqual({
+    servers: { far: { type: 'http', url: url[0] } },
+  });
+  expect(await printed('remote.json', { servers: { ...entries, b: { type: 'remote', url: 'http://127.0.0.1:9' } } })).toEqual({
+    servers: { far: { type: 'remote', url: url[0] } },
+  });
+  expect(await printed('nothing.json', { mailServers: { a: 'b' } })).toEqual({ far: { url: url[0] } });
+});
+
 test('guidance is made from the descriptions, and overwrites nothing', async () => {
-  const hosts = file('guided.json', '{}');
+  const hosts = file('guided.json', '{"servers": {}}');
   const guide = join(folder, 'guide.md');
   expect((await register(hives, '--config', hosts, '--guidance', guide)).code).toBe(0);
   expect(readFileSync(guide, 'utf8')).toContain(
@@ -125,7 +150,7 @@ test('a proof says what fails where a host starts it, and how to fix it', async 
   const hosts = file(
     'many.json',
     JSON.stringify({
-      mcpServers: {
+      toolServers: {
         good: { command: process.execPath, args: [good] },
         noisy: { command: process.execPath, args: [noisy] },
         needy: { command: process.execPath, args: [needy] },
@@ -153,6 +178,6 @@ test('a proof says what fails where a host starts it, and how to fix it', async 
   expect(what('needy')).toMatch(/wants the variable REGISTRY_TOKEN[\s\S]*--env REGISTRY_TOKEN=/);
   expect(what('lost')).toMatch(/no-such-runtime is not on the PATH[\s\S]*\.\/relative\.mjs is a path from a folder/);
   // The environment really is bare.
-  const proven = await register('--config', file('bare.json', '{}'), '--json', '--name', 'good', '--', process.execPath, good);
+  const proven = await register('--config', file('bare.json', '{"servers": {}}'), '--json', '--name', 'good', '--', process.execPath, good);
   expect(JSON.parse(proven.stdout)).toMatchObject({ proof: { works: true, tools: ['where'] } });
 });

@@ -8,7 +8,7 @@ import { entryName, findServers } from '../../src/hosts/host-entry.js';
 const entry = { command: '/usr/bin/node', args: ['/a b/hives.ts'] };
 const put = (text: string, file = 'hosts.json', path?: string[]) => {
   const found = readHostText(text, file);
-  return found.set('hives', entry, path ?? found.path ?? ['mcpServers']);
+  return found.set('hives', entry, path ?? found.path ?? ['toolServers']);
 };
 /** Our entry on lines of its own, as JSON.stringify writes it, at an indent. */
 const lines = (indent: string, step: string, eol = '\n') =>
@@ -18,23 +18,23 @@ const lines = (indent: string, step: string, eol = '\n') =>
 
 /** Each configuration with the exact bytes it must become. */
 const table: readonly (readonly [what: string, file: string, before: string, after: string])[] = [
-  ['empty', 'a.json', '', `{\n  "mcpServers": {\n    "hives": ${lines('    ', '  ')}\n  }\n}\n`],
-  ['blank', 'a.json', ' \n', `{\n  "mcpServers": {\n    "hives": ${lines('    ', '  ')}\n  }\n}\n`],
-  ['an empty object', 'a.json', '{}', `{\n  "mcpServers": ${JSON.stringify({ hives: entry }, null, 2).split('\n').join('\n  ')}\n}`],
+  ['empty', 'a.json', '', `{\n  "toolServers": {\n    "hives": ${lines('    ', '  ')}\n  }\n}\n`],
+  ['blank', 'a.json', ' \n', `{\n  "toolServers": {\n    "hives": ${lines('    ', '  ')}\n  }\n}\n`],
+  ['an empty object', 'a.json', '{}', `{\n  "toolServers": ${JSON.stringify({ hives: entry }, null, 2).split('\n').join('\n  ')}\n}`],
   [
     'an empty object, BOM',
     'a.json',
     '\uFEFF{}',
-    `\uFEFF{\n  "mcpServers": ${JSON.stringify({ hives: entry }, null, 2).split('\n').join('\n  ')}\n}`,
+    `\uFEFF{\n  "toolServers": ${JSON.stringify({ hives: entry }, null, 2).split('\n').join('\n  ')}\n}`,
   ],
-  ['an empty map', 'a.json', '{\n  "mcpServers": {}\n}\n', `{\n  "mcpServers": {\n    "hives": ${lines('    ', '  ')}\n  }\n}\n`],
+  ['an empty map', 'a.json', '{\n  "toolServers": {}\n}\n', `{\n  "toolServers": {\n    "hives": ${lines('    ', '  ')}\n  }\n}\n`],
   [
     'an empty map, four blanks',
     'a.json',
-    '{\n    "mcpServers": {}\n}',
-    `{\n    "mcpServers": {\n        "hives": ${lines('        ', '    ')}\n    }\n}`,
+    '{\n    "toolServers": {}\n}',
+    `{\n    "toolServers": {\n        "hives": ${lines('        ', '    ')}\n    }\n}`,
   ],
-  ['an empty map, tabs', 'a.json', '{\n\t"mcpServers": {}\n}', `{\n\t"mcpServers": {\n\t\t"hives": ${lines('\t\t', '\t')}\n\t}\n}`],
+  ['an empty map, tabs', 'a.json', '{\n\t"toolServers": {}\n}', `{\n\t"toolServers": {\n\t\t"hives": ${lines('\t\t', '\t')}\n\t}\n}`],
   [
     'an empty map, CRLF',
     'a.json',
@@ -44,50 +44,50 @@ const table: readonly (readonly [what: string, file: string, before: string, aft
   [
     'another server',
     'a.json',
-    '{\n  "mcpServers": {\n    "a": { "command": "x" }\n  }\n}\n',
-    `{\n  "mcpServers": {\n    "a": { "command": "x" },\n    "hives": ${lines('    ', '  ')}\n  }\n}\n`,
+    '{\n  "toolServers": {\n    "a": { "command": "x" }\n  }\n}\n',
+    `{\n  "toolServers": {\n    "a": { "command": "x" },\n    "hives": ${lines('    ', '  ')}\n  }\n}\n`,
   ],
   [
     'another server, CRLF',
     'a.json',
-    '{\r\n  "mcpServers": {\r\n    "a": { "command": "x" }\r\n  }\r\n}',
-    `{\r\n  "mcpServers": {\r\n    "a": { "command": "x" },\r\n    "hives": ${lines('    ', '  ', '\r\n')}\r\n  }\r\n}`,
+    '{\r\n  "toolServers": {\r\n    "a": { "command": "x" }\r\n  }\r\n}',
+    `{\r\n  "toolServers": {\r\n    "a": { "command": "x" },\r\n    "hives": ${lines('    ', '  ', '\r\n')}\r\n  }\r\n}`,
   ],
   [
     'another server, a comma behind it',
     'a.json',
-    '{\n  "mcpServers": {\n    "a": { "command": "x" },\n  },\n}\n',
-    `{\n  "mcpServers": {\n    "a": { "command": "x" },\n    "hives": ${lines('    ', '  ')},\n  },\n}\n`,
+    '{\n  "toolServers": {\n    "a": { "command": "x" },\n  },\n}\n',
+    `{\n  "toolServers": {\n    "a": { "command": "x" },\n    "hives": ${lines('    ', '  ')},\n  },\n}\n`,
   ],
   [
     'a comment behind it',
     'a.json',
-    '{\n  "mcpServers": {\n    "a": { "command": "x" } // mine\n  }\n}\n',
-    `{\n  "mcpServers": {\n    "a": { "command": "x" },\n    "hives": ${lines('    ', '  ')} // mine\n  }\n}\n`,
+    '{\n  "toolServers": {\n    "a": { "command": "x" } // mine\n  }\n}\n',
+    `{\n  "toolServers": {\n    "a": { "command": "x" },\n    "hives": ${lines('    ', '  ')} // mine\n  }\n}\n`,
   ],
   [
     'a comment and a comma',
     'a.jsonc',
-    '{\n  // servers\n  "mcpServers": {\n    "a": { "command": "x" } /* b */,\n  }\n}\n',
-    `{\n  // servers\n  "mcpServers": {\n    "a": { "command": "x" } /* b */,\n    "hives": ${lines('    ', '  ')},\n  }\n}\n`,
+    '{\n  // servers\n  "toolServers": {\n    "a": { "command": "x" } /* b */,\n  }\n}\n',
+    `{\n  // servers\n  "toolServers": {\n    "a": { "command": "x" } /* b */,\n    "hives": ${lines('    ', '  ')},\n  }\n}\n`,
   ],
   [
     'a comment alone',
     'a.json',
-    '{\n  "mcpServers": {\n    // none yet\n  }\n}\n',
-    `{\n  "mcpServers": {\n    "hives": ${lines('    ', '  ')}\n  \n    // none yet\n  }\n}\n`,
+    '{\n  "toolServers": {\n    // none yet\n  }\n}\n',
+    `{\n  "toolServers": {\n    "hives": ${lines('    ', '  ')}\n  \n    // none yet\n  }\n}\n`,
   ],
   [
     'all on one line',
     'a.json',
-    '{"mcpServers":{"a":{"command":"x"}}}',
-    `{"mcpServers":{"a":{"command":"x"},\n  "hives": ${lines('  ', '  ')}}}`,
+    '{"toolServers":{"a":{"command":"x"}}}',
+    `{"toolServers":{"a":{"command":"x"},\n  "hives": ${lines('  ', '  ')}}}`,
   ],
   [
     'other settings',
     'a.json',
     '{\n  "theme": "dark",\n  "list": [1, 2]\n}',
-    `{\n  "theme": "dark",\n  "list": [1, 2],\n  "mcpServers": ${JSON.stringify({ hives: entry }, null, 2).split('\n').join('\n  ')}\n}`,
+    `{\n  "theme": "dark",\n  "list": [1, 2],\n  "toolServers": ${JSON.stringify({ hives: entry }, null, 2).split('\n').join('\n  ')}\n}`,
   ],
   [
     'another key',
@@ -116,22 +116,22 @@ const table: readonly (readonly [what: string, file: string, before: string, aft
   [
     'unicode and spaces',
     'a.json',
-    '{\n  "Größe": "ä ö",\n  "mcpServers": {\n    "bién": { "command": "C:\\\\a b\\\\x.exe" }\n  }\n}',
-    `{\n  "Größe": "ä ö",\n  "mcpServers": {\n    "bién": { "command": "C:\\\\a b\\\\x.exe" },\n    "hives": ${lines('    ', '  ')}\n  }\n}`,
+    '{\n  "Größe": "ä ö",\n  "toolServers": {\n    "bién": { "command": "C:\\\\a b\\\\x.exe" }\n  }\n}',
+    `{\n  "Größe": "ä ö",\n  "toolServers": {\n    "bién": { "command": "C:\\\\a b\\\\x.exe" },\n    "hives": ${lines('    ', '  ')}\n  }\n}`,
   ],
   [
     'the same name',
     'a.json',
-    '{\n  "mcpServers": {\n    "hives": { "command": "old" }, // keep\n    "b": { "command": "y" }\n  }\n}',
-    `{\n  "mcpServers": {\n    "hives": ${lines('    ', '  ')}, // keep\n    "b": { "command": "y" }\n  }\n}`,
+    '{\n  "toolServers": {\n    "hives": { "command": "old" }, // keep\n    "b": { "command": "y" }\n  }\n}',
+    `{\n  "toolServers": {\n    "hives": ${lines('    ', '  ')}, // keep\n    "b": { "command": "y" }\n  }\n}`,
   ],
-  ['no line end', 'a.json', '{ "mcpServers": { } }', `{ "mcpServers": {\n  "hives": ${lines('  ', '  ')}\n } }`],
-  ['YAML, none', 'a.yaml', '', `mcpServers:\n  hives:\n    command: /usr/bin/node\n    args:\n      - /a b/hives.ts\n`],
+  ['no line end', 'a.json', '{ "toolServers": { } }', `{ "toolServers": {\n  "hives": ${lines('  ', '  ')}\n } }`],
+  ['YAML, none', 'a.yaml', '', `toolServers:\n  hives:\n    command: /usr/bin/node\n    args:\n      - /a b/hives.ts\n`],
   [
     'YAML, other settings',
     'a.yaml',
     'theme: dark # yes\n',
-    `theme: dark # yes\nmcpServers:\n  hives:\n    command: /usr/bin/node\n    args:\n      - /a b/hives.ts\n`,
+    `theme: dark # yes\ntoolServers:\n  hives:\n    command: /usr/bin/node\n    args:\n      - /a b/hives.ts\n`,
   ],
   [
     'YAML, another server',
@@ -148,8 +148,8 @@ const table: readonly (readonly [what: string, file: string, before: string, aft
   [
     'YAML, an empty map',
     'a.yml',
-    'mcpServers: {}\nb: 1\n',
-    `mcpServers:\n  hives:\n    command: /usr/bin/node\n    args:\n      - /a b/hives.ts\nb: 1\n`,
+    'toolServers: {}\nb: 1\n',
+    `toolServers:\n  hives:\n    command: /usr/bin/node\n    args:\n      - /a b/hives.ts\nb: 1\n`,
   ],
   [
     'YAML, the same name',
@@ -163,12 +163,12 @@ const table: readonly (readonly [what: string, file: string, before: string, aft
     'servers:\r\n  a:\r\n    command: x\r\n',
     `servers:\r\n  a:\r\n    command: x\r\n  hives:\r\n    command: /usr/bin/node\r\n    args:\r\n      - /a b/hives.ts\r\n`,
   ],
-  ['TOML, none', 'a.toml', '', `[mcpServers.hives]\ncommand = "/usr/bin/node"\nargs = [ "/a b/hives.ts" ]\n`],
+  ['TOML, none', 'a.toml', '', `[toolServers.hives]\ncommand = "/usr/bin/node"\nargs = [ "/a b/hives.ts" ]\n`],
   [
     'TOML, other settings',
     'a.toml',
     'theme = "dark" # yes\n',
-    `theme = "dark" # yes\n\n[mcpServers.hives]\ncommand = "/usr/bin/node"\nargs = [ "/a b/hives.ts" ]\n`,
+    `theme = "dark" # yes\n\n[toolServers.hives]\ncommand = "/usr/bin/node"\nargs = [ "/a b/hives.ts" ]\n`,
   ],
   [
     'TOML, another server',
@@ -217,7 +217,7 @@ test('the map of servers is found, and nothing else is taken for it', () => {
   expect(findServers({ info: { contact: { url: 'http://a' } }, a: { b: { url: 'http://b' } } })).toBeUndefined();
   expect(findServers({ tools: { x: { command: 'x' } }, mcp: { servers: {} } })).toEqual(['mcp', 'servers']);
   expect(findServers({ tools: { x: { command: 'x' } } })).toEqual(['tools']);
-  expect(findServers({ servers: [], other: { mcpServers: { a: { url: 'http://a' } } } })).toEqual(['other', 'mcpServers']);
+  expect(findServers({ servers: [], other: { toolServers: { a: { url: 'http://a' } } } })).toEqual(['other', 'toolServers']);
 });
 
 describe('for any configuration', () => {
@@ -233,7 +233,7 @@ describe('for any configuration', () => {
       fc.jsonValue({ maxDepth: 1 }).map((each) => JSON.parse(JSON.stringify(each)) as unknown),
       { maxKeys: 2 },
     ),
-    map: fc.constantFrom('mcpServers', 'servers', 'mcp_servers'),
+    map: fc.constantFrom('toolServers', 'servers', 'tool_servers'),
     servers: fc.dictionary(key, server, { minKeys: 1, maxKeys: 3 }),
     after: fc.dictionary(key, fc.string(), { maxKeys: 2 }),
   });
@@ -282,7 +282,7 @@ describe('for any configuration', () => {
           [
             {
               before: { A: JSON.parse('{"__proto__":""}') as object },
-              map: 'mcpServers',
+              map: 'toolServers',
               servers: { a: { command: '', args: [], env: {} } },
               after: {},
             },

@@ -2,8 +2,8 @@ import { realpathSync } from 'node:fs';
 import { writeFile } from 'node:fs/promises';
 import { createTwoFilesPatch } from 'diff';
 import { JexoError, messageOf } from '../../errors.js';
-import { entryName, styleOf, writeEntry, type HostEntry } from '../../hosts/host-entry.js';
-import { openHostFile, withEntry, withoutEntry, writeHostFile, type HostFile } from '../../hosts/host-file.js';
+import { entryName, writeEntry, type HostEntry } from '../../hosts/host-entry.js';
+import { openHostFile, styleIn, withEntry, withoutEntry, writeHostFile, type HostFile } from '../../hosts/host-file.js';
 import { findKind } from '../../targets/find-kind.js';
 import { requireOptions } from '../../targets/open-targets.js';
 import type { Target } from '../../targets/target-kind.js';
@@ -53,9 +53,9 @@ async function register({ operands, command: words, options }: Invocation<Regist
   return proof.works ? 0 : 1;
 }
 
-function printEntry({ path }: HostFile, name: string, entry: HostEntry): void {
-  const written = writeEntry(entry, styleOf([]));
-  const whole = path.reduceRight<unknown>((inner, key) => ({ [key]: inner }), { [name]: written });
+function printEntry(opened: HostFile, name: string, entry: HostEntry): void {
+  const written = writeEntry(entry, styleIn(opened));
+  const whole = (opened.path ?? []).reduceRight<unknown>((inner, key) => ({ [key]: inner }), { [name]: written });
   printJson(JSON.stringify(whole, null, 2));
 }
 
@@ -153,7 +153,7 @@ export const command: CliCommand<RegisterOptions> = {
   options: [
     { flags: '--config <file>', about: 'the configuration: JSON, JSON with comments, YAML or TOML' },
     { flags: '--name <name>', about: 'the entry’s name (default: the target’s)' },
-    { flags: '--under <path>', about: 'the path of the map of servers, such as tools.servers (default: found by itself)' },
+    { flags: '--under <path>', about: 'the path of the map of servers, such as tools.servers; needed for a file that has no map yet' },
     {
       flags: '--env <name=value>',
       about: 'a variable for the server; without a value, its value here; may be repeated',
