@@ -128,6 +128,25 @@ async function buildLibrary() {
   );
 }
 
+// The page at the root of a served server, small enough to be sent whole.
+async function buildFrontPage() {
+  const { metafile } = await build({
+    absWorkingDir: root,
+    entryPoints: { front: join(root, 'apps/inspector/src/front.tsx') },
+    outdir: dist,
+    bundle: true,
+    minify: true,
+    format: 'esm',
+    target: 'es2022',
+    jsx: 'automatic',
+    define: { 'process.env.NODE_ENV': '"production"' },
+    legalComments: 'none',
+    metafile: true,
+    logLevel: 'warning',
+  });
+  writeFileSync(join(dist, '.front.inputs.json'), JSON.stringify(Object.keys(metafile.inputs)));
+}
+
 // The schemas of sheets are published for editors, from the same source the library checks by.
 async function writeSheetSchemas(shared) {
   const { outputFiles } = await build({
@@ -143,7 +162,9 @@ async function writeSheetSchemas(shared) {
 
 // What is built in is listed with its licences (THIRD-PARTY.md) and as a software bill of materials (CycloneDX).
 async function writeNotices() {
-  const [library, page] = ['library', 'page'].map((name) => JSON.parse(readFileSync(join(dist, `.${name}.inputs.json`), 'utf8')));
+  const [library, ...pages] = ['library', 'page', 'front'].map((name) =>
+    JSON.parse(readFileSync(join(dist, `.${name}.inputs.json`), 'utf8')),
+  );
   const { outputFiles } = await build({
     absWorkingDir: root,
     entryPoints: [join(pkg, 'src/pack/notices.ts')],
@@ -153,7 +174,7 @@ async function writeNotices() {
     write: false,
   });
   const { noticesOf, packagesOf } = await import(`data:text/javascript,${encodeURIComponent(outputFiles[0].text)}`);
-  const packages = packagesOf([...library, ...page, require.resolve('typescript/package.json')], root);
+  const packages = packagesOf([...library, ...pages.flat(), require.resolve('typescript/package.json')], root);
   checkLicences(packages);
   writeFileSync(
     join(pkg, 'THIRD-PARTY.md'),
@@ -212,11 +233,14 @@ if (existsSync(join(root, 'apps/inspector/index.html')))
   await step('page', ['apps/inspector', 'package-lock.json'], () =>
     run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'apps/inspector')),
   );
+if (existsSync(join(root, 'apps/inspector/src/front.tsx')))
+  await step('front', ['apps/inspector', 'package-lock.json', 'scripts/build.mjs'], buildFrontPage);
 await step(
   'notices',
   [
     'packages/jexo/dist/.library.inputs.json',
     'packages/jexo/dist/.page.inputs.json',
+    'packages/jexo/dist/.front.inputs.json',
     'packages/jexo/src/pack/notices.ts',
     'packages/jexo/package.json',
     'scripts/build.mjs',

@@ -1,5 +1,6 @@
 import { lazy, Suspense, useMemo, useState } from 'react';
 import { Button } from 'react-aria-components';
+import { IssueList } from './issue-list';
 import { JsonTree } from './json-tree';
 import type { CallSheet, ContentBlock, Contents, Message, Readable } from './model';
 import { bytes, duration, tokens } from './words';
@@ -36,13 +37,7 @@ export function Answer({ call, onOpen }: { call: CallSheet; onOpen: (uri: string
       {mismatch && (
         <div className="mismatch" role="alert">
           <p className="what">The answer does not fit the output schema that the server gave for it.</p>
-          <ul>
-            {mismatch.map((issue, index) => (
-              <li key={index}>
-                <code>{issue.path === '' ? '(the whole answer)' : issue.path}</code>: {issue.expected}; got <code>{issue.got}</code>
-              </li>
-            ))}
-          </ul>
+          <IssueList issues={mismatch} whole="the whole answer" />
         </div>
       )}
       {view === 'raw' && <pre className="raw">{JSON.stringify(whole, null, 2)}</pre>}
@@ -272,7 +267,7 @@ function Block({ block, onOpen }: { block: ContentBlock; onOpen: (uri: string) =
 }
 
 /** How long each of several runs took, drawn and in figures. */
-export function Runs({ runs }: { runs: readonly number[] }) {
+export function Runs({ runs, times }: { runs: readonly number[]; times: number }) {
   const sorted = [...runs].sort((a, b) => a - b);
   const at = (share: number) => sorted[Math.min(sorted.length - 1, Math.floor(share * sorted.length))]!;
   const figures = [
@@ -287,7 +282,7 @@ export function Runs({ runs }: { runs: readonly number[] }) {
   );
   return (
     <div className="runs">
-      <p className="step">{runs.length} runs</p>
+      <p className="step">{runs.length === times ? `${runs.length} runs` : `${runs.length} of ${times} runs`}</p>
       <dl className="figures">
         {figures.map(([words, ms]) => (
           <div key={words}>
@@ -297,7 +292,7 @@ export function Runs({ runs }: { runs: readonly number[] }) {
         ))}
       </dl>
       <Suspense fallback={<p className="quiet">Drawing…</p>}>
-        <Chart series={series} height={160} points />
+        <Chart series={series} height={160} points counts />
       </Suspense>
     </div>
   );

@@ -46,7 +46,7 @@ export async function unlock(): Promise<void> {
     throw new BenchTrouble({
       code: 'JEXO_LOCKED',
       message: 'This page has no key for the bench.',
-      next: 'Open the address that jexo inspect printed: it holds a key that works once.',
+      next: 'Press Enter in the terminal where jexo inspect runs: it prints a new address, with a key that works once.',
     });
   }
   history.replaceState(null, '', location.pathname);
@@ -134,7 +134,7 @@ export const complete = (
   known: Record<string, string>,
   signal: AbortSignal,
 ) => get<{ values: string[] }>('POST', '/api/complete', { connection, ref, argument, known }, signal);
-export const reply = (id: number, answer: unknown) => request('POST', `/api/questions/${id}`, answer);
+export const reply = (id: number, answer: unknown) => get<{ issues: Issue[] }>('POST', `/api/questions/${id}`, answer);
 export const modelView = (connection: number, tools: readonly string[], edits: object, signal: AbortSignal) =>
   get<ModelView>('POST', '/api/model-view', { connection, tools, edits }, signal);
 export const copyCall = (call: { connection: number; kind: string; name: string; input: object; form: CopyForm }) =>

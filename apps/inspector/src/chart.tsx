@@ -6,8 +6,16 @@ import type { Series } from './model';
 
 const strokes = ['--lake', '--heather', '--moss', '--brick', '--ochre'];
 
+interface ChartProps {
+  readonly series: Series;
+  readonly height?: number;
+  readonly points?: boolean;
+  /** The axis counts whole things from one on: no half ticks, and every one has its place. */
+  readonly counts?: boolean;
+}
+
 /** A series drawn over its axis; the table beside it holds the same figures. */
-export default function Chart({ series: given, height = 220, points = false }: { series: Series; height?: number; points?: boolean }) {
+export default function Chart({ series: given, height = 220, points = false, counts = false }: ChartProps) {
   const most = (line: Series['lines'][number]) => Math.max(...line.y.map((value) => Math.abs(value ?? 0)));
   // Over words, one figure at a time: figures of several kinds have no common scale there.
   const [name, setName] = useState(() => [...given.lines].sort((a, b) => most(b) - most(a))[0]!.name);
@@ -43,7 +51,11 @@ export default function Chart({ series: given, height = 220, points = false }: {
           legend: { show: labels === undefined && !points },
           cursor: { drag: { x: false, y: false } },
           scales: {
-            x: { time: isTime, ...(labels && { range: () => [-0.5, labels.length - 0.5] as [number, number] }) },
+            x: {
+              time: isTime,
+              ...(counts && { range: () => [0.5, x.length + 0.5] as [number, number] }),
+              ...(labels && { range: () => [-0.5, labels.length - 0.5] as [number, number] }),
+            },
             ...(labels && {
               y: { range: (_plot: uPlot, low: number, high: number) => [Math.min(0, low), high * 1.05] as [number, number] },
             }),
@@ -52,6 +64,7 @@ export default function Chart({ series: given, height = 220, points = false }: {
             {
               ...axis,
               ...(!isTime && { label: axisName }),
+              ...(counts && { incrs: [1, 2, 5, 10, 20, 50, 100, 200, 500] }),
               labelSize: 20,
               labelFont: '13px system-ui',
               ...(labels && {
@@ -98,7 +111,7 @@ export default function Chart({ series: given, height = 220, points = false }: {
       dark.removeEventListener('change', draw);
       plot?.destroy();
     };
-  }, [series, height, points]);
+  }, [series, height, points, counts]);
   const words = `${series.lines.map(({ name }) => name).join(', ')} by ${series.axis}, ${series.x.length} points`;
   return (
     <>

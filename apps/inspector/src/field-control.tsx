@@ -1,5 +1,5 @@
 import { useContext, useState, type ReactNode } from 'react';
-import { Form, type FieldProps } from './form-context';
+import { Form, useShownIssues, type FieldProps } from './form-context';
 import { JsonField } from './json-field';
 import { constantsOf, exampleOf } from './schema-shapes';
 import { bytes } from './words';
@@ -14,13 +14,14 @@ const inputTypes: Record<string, string> = { date: 'date', time: 'time', email: 
 /** The one input, list of choices or file field that fits a schema. */
 // eslint-disable-next-line max-lines-per-function -- one branch for each kind of field
 export function Control({ id, name, path, schema, type, required, value, onChange }: ControlProps): ReactNode {
-  const { issues, suggest, suggestions } = useContext(Form);
+  const { suggest, suggestions } = useContext(Form);
+  const isWrong = useShownIssues(path).length > 0;
   const common = {
     id,
     name,
     'aria-describedby': `${id}-about`,
     'aria-required': required,
-    'aria-invalid': issues.some((issue) => issue.path === path),
+    'aria-invalid': isWrong,
   };
   const constants = constantsOf(schema);
   if (constants !== undefined) {

@@ -5,6 +5,8 @@ interface JsonFieldProps {
   readonly onChange: (value: unknown) => void;
   /** Told whether the text is JSON at all. */
   readonly onWrong?: (wrong: boolean) => void;
+  /** Why a value is not wanted here, whatever its schema. */
+  readonly refuses?: (value: unknown) => string | undefined;
   readonly placeholder?: string;
   readonly id?: string;
   readonly rows?: number;
@@ -12,7 +14,7 @@ interface JsonFieldProps {
 }
 
 /** JSON as text. What cannot be read yet is kept as it is typed, and said. */
-export function JsonField({ value, onChange, onWrong, label, rows = 3, ...rest }: JsonFieldProps) {
+export function JsonField({ value, onChange, onWrong, refuses, label, rows = 3, ...rest }: JsonFieldProps) {
   const [text, setText] = useState(() => (value === undefined ? '' : JSON.stringify(value, null, 2)));
   const [wrong, setWrong] = useState<string>();
   const tell = (why: string | undefined) => {
@@ -35,15 +37,18 @@ export function JsonField({ value, onChange, onWrong, label, rows = 3, ...rest }
             tell(undefined);
             return onChange(undefined);
           }
+          let read: unknown;
           try {
-            onChange(JSON.parse(next));
-            tell(undefined);
+            read = JSON.parse(next);
           } catch (error) {
-            tell((error as Error).message);
+            return tell(`Not JSON yet: ${(error as Error).message}`);
           }
+          const why = refuses?.(read);
+          tell(why);
+          if (why === undefined) onChange(read);
         }}
       />
-      {wrong !== undefined && <p className="wrong">Not JSON yet: {wrong}</p>}
+      {wrong !== undefined && <p className="wrong">{wrong}</p>}
     </>
   );
 }

@@ -2,7 +2,7 @@ import { useEffect, useRef, useState } from 'react';
 import { Button } from 'react-aria-components';
 import { reply, troubleOf } from './api';
 import { MessageView } from './answer';
-import type { Question, Trouble } from './model';
+import type { Issue, Question, Trouble } from './model';
 import { SchemaForm } from './schema-form';
 import { initialInput, type Input } from './schema-shapes';
 import { TroubleNote } from './trouble-note';
@@ -24,7 +24,12 @@ function askedBy({ server, tool, task }: Question['asker']): string {
 /** What the server asks, answered in the place where it came. */
 export function QuestionCard({ question }: { question: Question }) {
   const [trouble, setTrouble] = useState<Trouble>();
-  const answer = (given: object) => void reply(question.id, given).catch((error) => setTrouble(troubleOf(error)));
+  const [issues, setIssues] = useState<readonly Issue[]>();
+  const answer = (given: object) =>
+    void reply(question.id, given).then(
+      (found) => setIssues(found.issues),
+      (error: unknown) => setTrouble(troubleOf(error)),
+    );
   // A question is brought into view when it comes: the server waits for it.
   const card = useRef<HTMLDivElement>(null);
   useEffect(() => {
@@ -42,7 +47,7 @@ export function QuestionCard({ question }: { question: Question }) {
           <code>{typeof question.answer === 'string' ? question.answer : JSON.stringify(question.answer)}</code>
         )
       ) : question.kind === 'form' ? (
-        <FormQuestion question={question} onAnswer={answer} />
+        <FormQuestion question={question} onAnswer={answer} issues={issues} />
       ) : question.kind === 'page' ? (
         <PageQuestion question={question} onAnswer={answer} />
       ) : (
@@ -71,7 +76,8 @@ function Refusals({ onAnswer }: Pick<Part, 'onAnswer'>) {
   );
 }
 
-function FormQuestion({ question, onAnswer }: Part) {
+/** An answer that its schema does not allow is marked here, and nothing is sent. */
+function FormQuestion({ question, onAnswer, issues = [] }: Part & { readonly issues: readonly Issue[] | undefined }) {
   const schema = question.schema ?? {};
   const [content, setContent] = useState<Input>(() => initialInput(schema));
   return (
@@ -82,7 +88,14 @@ function FormQuestion({ question, onAnswer }: Part) {
       }}
       noValidate
     >
-      <SchemaForm schema={schema} value={content} onChange={setContent} empty="It wants a yes or a no." />
+      <SchemaForm
+        schema={schema}
+        value={content}
+        onChange={setContent}
+        issues={issues}
+        showAll
+        empty="Accept or decline; there is nothing to fill in."
+      />
       <div className="actions">
         <Button type="submit" className="primary">
           Accept

@@ -48,7 +48,7 @@ export function Rehearsal({ connection, edits }: { connection: ConnectionState; 
           id="rehearsed"
           type="text"
           value={words}
-          placeholder="How much sugar for 12 colonies this autumn?"
+          placeholder={`What would someone ask who needs ${connection.shelf.find(({ kind }) => kind === 'tool')?.key ?? 'this server'}?`}
           onChange={(event) => setWords(event.target.value)}
         />
         <p className="quiet about">

@@ -1,4 +1,4 @@
-import { useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { Button } from 'react-aria-components';
 import { Answer, Runs } from './answer';
 import { KeepOnSheet } from './keep';
@@ -20,9 +20,19 @@ export function Outcome({ call }: { call: CallSheet }) {
 
 /** One call: what happened meanwhile, and the answer. */
 export function Run({ call, onOpen }: { call: CallSheet; onOpen: (uri: string) => void }) {
+  // The answer is brought into view when it comes; one that was there already is not.
+  const answer = useRef<HTMLDivElement>(null);
+  const awaited = useRef<number>(undefined);
+  useEffect(() => {
+    if (call.status === 'running') awaited.current = call.id;
+    else if (awaited.current === call.id) {
+      awaited.current = undefined;
+      answer.current?.scrollIntoView({ block: 'start' });
+    }
+  }, [call.id, call.status]);
   const last = call.events.findLast((event) => event.kind === 'progress');
   return (
-    <div className="run">
+    <div className="run" ref={answer}>
       <div className="step-line">
         <p className="step">{call.status === 'running' ? 'What is happening' : 'The answer'}</p>
         <span role="status">
@@ -38,7 +48,7 @@ export function Run({ call, onOpen }: { call: CallSheet; onOpen: (uri: string) =
         <progress aria-label="Progress" max={last.total ?? undefined} value={last.total === undefined ? undefined : last.progress} />
       )}
       {call.events.length > 0 && <Happened call={call} />}
-      {call.runs && call.runs.length > 1 && <Runs runs={call.runs} />}
+      {call.runs && call.runs.length > 1 && <Runs runs={call.runs} times={call.times ?? call.runs.length} />}
       {call.trouble && !call.mismatch && <TroubleNote trouble={call.trouble} />}
       <Answer call={call} onOpen={onOpen} />
       {call.status !== 'running' && call.status !== 'cancelled' && <KeepOnSheet call={call} />}

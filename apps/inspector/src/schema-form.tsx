@@ -1,6 +1,5 @@
-import { useContext, useId, useState } from 'react';
-import { Button } from 'react-aria-components';
-import { Form, type FieldProps } from './form-context';
+import { useContext, useId, useMemo, useState, type FocusEvent } from 'react';
+import { Form, useShownIssues, type FieldProps } from './form-context';
 import { Control } from './field-control';
 import type { Issue, JsonSchema } from './model';
 import { resolve, typesOf, typeOf, variantsOf, wordsFor, constantsOf, fits, initial, type Input } from './schema-shapes';
@@ -9,7 +8,10 @@ export interface SchemaFormProps {
   readonly schema: JsonSchema;
   readonly value: Input;
   readonly onChange: (value: Input) => void;
+  /** What is wrong with the value. Shown at a field once it was left; see `showAll`. */
   readonly issues?: readonly Issue[];
+  /** Shows what is wrong at once, with fields that nobody has been in: the form was sent. */
+  readonly showAll?: boolean;
   /** Asks for suggestions while a text is typed. */
   readonly suggest?: (name: string, typed: string) => void;
   readonly suggestions?: Readonly<Record<string, readonly string[]>>;
@@ -17,9 +19,11 @@ export interface SchemaFormProps {
 }
 
 /** A form for any JSON Schema. What it has no field for is written as JSON, in its place. */
-export function SchemaForm({ schema, value, onChange, issues = [], suggest, suggestions = {}, empty }: SchemaFormProps) {
+export function SchemaForm({ schema, value, onChange, issues = [], showAll = false, suggest, suggestions = {}, empty }: SchemaFormProps) {
+  const [left, setLeft] = useState<ReadonlySet<string>>(new Set());
+  const leave = useMemo(() => (path: string) => setLeft((before) => (before.has(path) ? before : new Set([...before, path]))), []);
   return (
-    <Form.Provider value={{ root: schema, issues, suggestions, ...(suggest && { suggest }) }}>
+    <Form.Provider value={{ root: schema, issues, left, leave, showAll, suggestions, ...(suggest && { suggest }) }}>
       <Fields schema={schema} value={value} onChange={onChange} path="" empty={empty ?? 'It takes no arguments.'} />
       <Issues path="" />
     </Form.Provider>
@@ -107,9 +111,9 @@ function Entries({ value, schema, path, onChange }: { value: Input; schema: Json
           value={name}
           onChange={(event) => setName(event.target.value)}
         />
-        <Button className="plain small" isDisabled={name === '' || name in value} onPress={add}>
+        <button type="button" className="plain small" disabled={name === '' || name in value} onClick={add}>
           Add field
-        </Button>
+        </button>
       </div>
     </div>
   );
@@ -117,17 +121,20 @@ function Entries({ value, schema, path, onChange }: { value: Input; schema: Json
 
 function Remove({ what, onPress }: { what: string; onPress: () => void }) {
   return (
-    <Button className="plain small remove" aria-label={`Remove ${what}`} onPress={onPress}>
+    <button type="button" className="plain small remove" aria-label={`Remove ${what}`} onClick={onPress}>
       ×
-    </Button>
+    </button>
   );
 }
 
 // eslint-disable-next-line max-lines-per-function -- one branch for each kind of schema
 function Field({ schema: given, ...props }: FieldProps) {
   const { name, path, required, value, onChange } = props;
-  const { root } = useContext(Form);
+  const { root, leave } = useContext(Form);
   const id = useId();
+  const onBlur = ({ currentTarget, relatedTarget }: FocusEvent) => {
+    if (!currentTarget.contains(relatedTarget)) leave(path);
+  };
   const schema = resolve(given, root);
   const variants = variantsOf(schema, root);
   const [picked, pick] = useState<number>();
@@ -143,9 +150,9 @@ function Field({ schema: given, ...props }: FieldProps) {
             : found;
     const variant = chosen === undefined ? undefined : variants[chosen];
     return (
-      <div className="field union">
-        <label htmlFor={id}>
-          <code>{name}</code> <Facts schema={{ ...schema, type: undefined }} required={required} kind="one of these" />
+      <div className="field union" onBlur={onBlur}>
+        <label htmlFor={id} className="label">
+          <Name name={name} schema={schema} /> <Facts schema={{ ...schema, type: undefined }} required={required} kind="one of these" />
         </label>
         <select
           id={id}
@@ -176,19 +183,19 @@ function Field({ schema: given, ...props }: FieldProps) {
       return (
         <div className="field">
           <span className="label">
-            <code>{name}</code> <Facts schema={schema} required={required} />
+            <Name name={name} schema={schema} /> <Facts schema={schema} required={required} />
           </span>
-          <Button className="plain small" onPress={() => onChange(initial(schema, root) ?? {})}>
+          <button type="button" className="plain small" onClick={() => onChange(initial(schema, root) ?? {})}>
             Add {name}
-          </Button>
+          </button>
           <About id={`${id}-about`} schema={schema} path={path} />
         </div>
       );
     }
     return (
-      <fieldset className="nested">
-        <legend>
-          <code>{name}</code> <Facts schema={schema} required={required} />
+      <fieldset className="nested" onBlur={onBlur}>
+        <legend className="label">
+          <Name name={name} schema={schema} /> <Facts schema={schema} required={required} />
         </legend>
         {!required && <Remove what={name} onPress={() => onChange(undefined)} />}
         <About id={`${id}-about`} schema={schema} path={path} />
@@ -196,11 +203,11 @@ function Field({ schema: given, ...props }: FieldProps) {
       </fieldset>
     );
   }
-  if (type === 'array') return <List {...props} schema={schema} />;
+  if (type === 'array') return <List {...props} schema={schema} onBlur={onBlur} />;
   return (
-    <div className="field">
-      <label htmlFor={id}>
-        <code>{name}</code> <Facts schema={schema} required={required} />
+    <div className="field" onBlur={onBlur}>
+      <label htmlFor={id} className="label">
+        <Name name={name} schema={schema} /> <Facts schema={schema} required={required} />
       </label>
       <Control id={id} name={name} path={path} schema={schema} type={type} required={required} value={value} onChange={onChange} />
       <About id={`${id}-about`} schema={schema} path={path} />
@@ -222,18 +229,19 @@ function About({ id, schema, path }: { id: string; schema: JsonSchema; path: str
 }
 
 function Issues({ path }: { path: string }) {
-  const { issues } = useContext(Form);
-  return issues
-    .filter((issue) => issue.path === path)
-    .map((issue, index) => (
-      <p key={index} className="wrong">
-        {issue.expected}
-        {issue.got !== 'nothing' && `; got ${issue.got}`}
-      </p>
-    ));
+  return useShownIssues(path).map((issue, index) => (
+    <p key={index} className="wrong">
+      {issue.expected}
+      {issue.got !== 'nothing' && `; got ${issue.got}`}
+    </p>
+  ));
 }
 
-function List({ name, path, schema, required, value, onChange }: FieldProps) {
+interface ListProps extends FieldProps {
+  readonly onBlur: (event: FocusEvent) => void;
+}
+
+function List({ name, path, schema, required, value, onChange, onBlur }: ListProps) {
   const { root } = useContext(Form);
   const fixed = (schema.prefixItems ?? []) as JsonSchema[];
   const items = (value ?? []) as unknown[];
@@ -243,9 +251,9 @@ function List({ name, path, schema, required, value, onChange }: FieldProps) {
     items.length < fixed.length || (schema.items !== false && items.length < ((schema.maxItems as number | undefined) ?? Infinity));
   const set = (index: number, next: unknown) => onChange(items.map((item, at) => (at === index ? (next ?? null) : item)));
   return (
-    <fieldset className="nested list">
-      <legend>
-        <code>{name}</code>{' '}
+    <fieldset className="nested list" onBlur={onBlur}>
+      <legend className="label">
+        <Name name={name} schema={schema} />{' '}
         <Facts schema={schema} required={required} kind={`list${more === undefined ? '' : ` of ${wordsFor(resolve(more, root), root)}`}`} />
       </legend>
       <About id={`${path}-about`} schema={schema} path={path} />
@@ -266,11 +274,22 @@ function List({ name, path, schema, required, value, onChange }: FieldProps) {
         </div>
       ))}
       {canAdd && (
-        <Button className="plain small" onPress={() => onChange([...items, initial(schemaAt(items.length), root) ?? null])}>
+        <button type="button" className="plain small" onClick={() => onChange([...items, initial(schemaAt(items.length), root) ?? null])}>
           Add {fixed.length > 0 ? `item ${items.length + 1}` : 'an item'}
-        </Button>
+        </button>
       )}
     </fieldset>
+  );
+}
+
+/** A field by its title, where it has one, and always by the name it is sent under. */
+function Name({ name, schema }: { name: string; schema: JsonSchema }) {
+  const title = typeof schema.title === 'string' && schema.title !== name ? schema.title : undefined;
+  return (
+    <>
+      {title && <strong>{title} </strong>}
+      <code>{name}</code>
+    </>
   );
 }
 
@@ -287,12 +306,7 @@ function Facts({ schema, required, kind }: { schema: JsonSchema; required: boole
   const words = kind ?? (constantsOf(schema) ? 'one of' : ((format as string | undefined) ?? typesOf(schema).join(' or ')));
   return (
     <span className="quiet">
-      {[
-        schema.title as string | undefined,
-        words,
-        range,
-        required ? undefined : schema.default !== undefined ? `default ${JSON.stringify(schema.default)}` : 'optional',
-      ]
+      {[words, range, required ? undefined : schema.default !== undefined ? `default ${JSON.stringify(schema.default)}` : 'optional']
         .filter(Boolean)
         .join(' · ')}
       {required && <span className="must"> required</span>}

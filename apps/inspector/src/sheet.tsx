@@ -2,6 +2,7 @@ import { useState } from 'react';
 import { Button } from 'react-aria-components';
 import { cancelCall, setWatched, startCall, troubleOf } from './api';
 import { Earlier } from './earlier';
+import { IssueList } from './issue-list';
 import { JsonField } from './json-field';
 import { CopyAs } from './keep';
 import type { ConnectionState, JsonSchema, ShelfItem, Trouble } from './model';
@@ -21,12 +22,14 @@ export function Sheet({ connection, item, onOpen }: { connection: ConnectionStat
   const input: Input = draft ?? initialInput(schemaOf(item));
   const [trouble, setTrouble] = useState<Trouble>();
   const [how, setHow] = useState<How>({ times: 1, asTask: false });
+  const [wasSent, setWasSent] = useState(false);
   const setInput = (next: Input) => keepDraft(draftKey, next);
   const mine = [...calls.values()].filter((call) => call.connection === connection.id && belongs(call, item)).reverse();
   const [latest, ...earlier] = mine;
 
   const run = async () => {
     setTrouble(undefined);
+    setWasSent(true);
     const asTask = how.asTask || taskSupportOf(item) === 'required';
     const more = { ...(how.times > 1 && { times: how.times }), ...(asTask && { asTask }) };
     try {
@@ -48,7 +51,7 @@ export function Sheet({ connection, item, onOpen }: { connection: ConnectionStat
           }}
           noValidate
         >
-          <Arguments connection={connection} item={item} input={input} isTouched={draft !== undefined} onChange={setInput} />
+          <Arguments connection={connection} item={item} input={input} wasSent={wasSent} onChange={setInput} />
           <div className="actions">
             <Button type="submit" className="primary">
               {verbs[item.kind].verb}
@@ -86,13 +89,15 @@ interface ArgumentsProps {
   readonly connection: ConnectionState;
   readonly item: ShelfItem;
   readonly input: Input;
-  /** True once something has been filled in: only then is it said what is wrong. */
-  readonly isTouched: boolean;
+  /** True once it was called: from then on the form shows everything that is wrong. */
+  readonly wasSent: boolean;
   readonly onChange: (input: Input) => void;
 }
 
+const isRecord = (value: unknown) => value === undefined || (typeof value === 'object' && value !== null && !Array.isArray(value));
+
 /** What it is called with, as a form or as JSON. */
-function Arguments({ connection, item, input, isTouched, onChange }: ArgumentsProps) {
+function Arguments({ connection, item, input, wasSent, onChange }: ArgumentsProps) {
   const schema = schemaOf(item);
   const [raw, setRaw] = useState(false);
   const [rawIsWrong, setRawIsWrong] = useState(false);
@@ -111,19 +116,24 @@ function Arguments({ connection, item, input, isTouched, onChange }: ArgumentsPr
         </span>
       </div>
       {raw ? (
-        <JsonField
-          label="The arguments as JSON"
-          rows={8}
-          value={input}
-          onWrong={setRawIsWrong}
-          onChange={(next) => typeof next === 'object' && next !== null && !Array.isArray(next) && onChange(next as Input)}
-        />
+        <>
+          <JsonField
+            label="The arguments as JSON"
+            rows={8}
+            value={input}
+            onWrong={setRawIsWrong}
+            refuses={(next) => (isRecord(next) ? undefined : 'The arguments are an object: {"name": value}')}
+            onChange={(next) => onChange((next ?? {}) as Input)}
+          />
+          {!rawIsWrong && <IssueList issues={issues} whole="the arguments" />}
+        </>
       ) : (
         <SchemaForm
           schema={schema}
           value={input}
           onChange={onChange}
-          issues={isTouched ? issues : []}
+          issues={issues}
+          showAll={wasSent}
           suggestions={suggestions}
           suggest={suggest}
           empty={`This ${kindSigns[item.kind].one} takes no arguments.`}

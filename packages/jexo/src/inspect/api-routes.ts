@@ -125,8 +125,10 @@ function callRoutes({ bench }: Served): Routes {
         ref.kind === 'prompt' ? { type: 'ref/prompt' as const, name: ref.key } : { type: 'ref/resource' as const, uri: ref.key };
       return json(await client.complete(reference, argument, known));
     },
-    'POST questions/': async ({ number, body }) =>
-      bench.reply(number, await body<Reply>()) ? json({}) : refuse(404, 'JEXO_USAGE', 'This question is not open any more.'),
+    'POST questions/': async ({ number, body }) => {
+      const issues = await bench.reply(number, await body<Reply>());
+      return issues === undefined ? refuse(404, 'JEXO_USAGE', 'This question is not open any more.') : json({ issues });
+    },
     'POST copy': async ({ body }) => {
       const { connection, form, ...call } = await body<Omit<CopiedCall, 'target'> & { connection: number; form: CopyForm }>();
       if (!copyForms.includes(form)) return refuse(400, 'JEXO_USAGE', `A call can be copied as ${copyForms.join(', ')}.`);

@@ -1,5 +1,6 @@
 import { messageOf } from '../errors.js';
 import { json, refuse } from './api-answers.js';
+import type { BenchEntry } from './bench-entry.js';
 import { routesOf, type Served } from './api-routes.js';
 import { troubleOf } from './trouble.js';
 import type { Bench } from './bench-state.js';
@@ -8,7 +9,7 @@ export type { Notes } from './api-routes.js';
 
 export interface BenchApiOptions extends Omit<Served, 'bench'> {
   /** Opens the page once. */
-  readonly token: string;
+  readonly entry: BenchEntry;
   /** What every request carries from then on. */
   readonly key: string;
 }
@@ -22,7 +23,7 @@ export interface BenchApiOptions extends Omit<Served, 'bench'> {
  *   `POST …/seen` takes the marks off its shelf, `PUT …/roots`, `PUT …/watch` `{uri, on}`, `DELETE …` removes it.
  * - `POST /api/calls` starts a call and gives its sheet; `DELETE /api/calls/7` cancels it; `GET /api/compare?before=6&after=7`.
  * - `POST /api/check` `{connection, tool, input}` what is wrong with an input; `POST /api/complete` suggestions.
- * - `POST /api/questions/3` answers what a server asked.
+ * - `POST /api/questions/3` answers what a server asked: `{issues}`, and with any nothing was sent.
  * - `POST /api/model-view` `{connection, tools, edits}` what a model would be given.
  * - `POST /api/choose` `{connection, request, edits}` the tools the stand-in would choose; `POST /api/ask` what the model would do.
  * - `POST /api/copy` `{connection, kind, name, input, form}` a call as text to paste.
@@ -31,21 +32,18 @@ export interface BenchApiOptions extends Omit<Served, 'bench'> {
  * - `GET  /api/events?after=12` a stream: `connection`, `gone`, `call`, `question`, `stderr`, and `wire` from message 13 on.
  * - `GET  /api/wire` the trace as JSON lines; `POST /api/wire?name=` puts a saved one on the bench.
  */
-export function createBenchApi(bench: Bench, { key, notes, sheets, ...secrets }: BenchApiOptions): (request: Request) => Promise<Response> {
-  let token: string | undefined = secrets.token;
+export function createBenchApi(bench: Bench, { key, entry, notes, sheets }: BenchApiOptions): (request: Request) => Promise<Response> {
   const routes = routesOf({ bench, notes, sheets });
 
   const unlock = async (request: Request): Promise<Response> => {
     const given = ((await request.json()) as { token?: unknown }).token;
-    if (token === undefined || given !== token)
-      return refuse(
-        403,
-        'JEXO_USAGE',
-        'This address has been used already, or was not copied whole.',
-        'Run jexo inspect again and open the address it prints.',
-      );
-    token = undefined;
-    return json({ key });
+    if (entry.spend(given)) return json({ key });
+    return refuse(
+      403,
+      'JEXO_USAGE',
+      'This address has been used already, or was not copied whole.',
+      'Press Enter in the terminal where jexo inspect runs: it prints a new address.',
+    );
   };
   const route = async (request: Request, url: URL): Promise<Response> => {
     const [, , room, id, what] = url.pathname.split('/');
@@ -61,7 +59,12 @@ export function createBenchApi(bench: Bench, { key, notes, sheets, ...secrets }:
     try {
       if (request.method === 'POST' && url.pathname === '/api/session') return await unlock(request);
       if (request.headers.get('authorization') !== `Bearer ${key}`)
-        return refuse(401, 'JEXO_LOCKED', 'The page has no key for this bench.', 'Open the address that jexo inspect printed.');
+        return refuse(
+          401,
+          'JEXO_LOCKED',
+          'The page has no key for this bench.',
+          'Press Enter in the terminal where jexo inspect runs: it prints a new address.',
+        );
       return await route(request, url);
     } catch (error) {
       const trouble = troubleOf(error);

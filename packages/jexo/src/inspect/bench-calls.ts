@@ -24,6 +24,9 @@ export interface BenchCalls {
   updated(connection: number, uri: string): void;
 }
 
+/** The message of our own progress over several runs. */
+const runsMessage = 'runs';
+
 /** @param clientOf the client of a connection; undefined while it is not connected @throws RangeError for an unknown one */
 // eslint-disable-next-line max-lines-per-function -- the operations share the sheets
 export function createBenchCalls(
@@ -68,14 +71,16 @@ export function createBenchCalls(
         change = await perform(request, id, signal);
         runs.push(performance.now() - began);
         if (times > 1 && run + 1 < times && (run < 5 || run % 10 === 0))
-          update(id, { events: [{ kind: 'progress', progress: run + 1, total: times, message: 'runs' }] });
+          update(id, { events: [{ kind: 'progress', progress: run + 1, total: times, message: runsMessage }] });
       }
     } catch (error) {
       change = failedWith(error, signal.aborted);
     }
     running.delete(id);
     const tookMs = times > 1 && runs.length > 0 ? runs.at(-1)! : performance.now() - start;
-    update(id, { ...change, tookMs, ...(times > 1 && { runs }) });
+    // The runs themselves say how many there were.
+    const events = sheets.get(id)!.events.filter((event) => event.kind !== 'progress' || event.message !== runsMessage);
+    update(id, { ...change, tookMs, ...(times > 1 && { runs, events }) });
   };
 
   const readAgain = async (id: number, uri: string): Promise<void> => {

@@ -1,4 +1,5 @@
 import type { Asker } from '../client/answer-server.js';
+import { compileSchema, type Issue } from '../offers/schema.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { CreateMessageParams, CreateMessageResult, ElicitResult } from '../protocol/types.js';
 import type { ServerAnswers } from '../client/answer-server.js';
@@ -10,8 +11,8 @@ import { standInModel } from './stand-in-model.js';
 export interface BenchQuestions {
   /** Those that wait for an answer. */
   open(): readonly Question[];
-  /** False when nobody waits for it any more. */
-  reply(id: number, reply: Reply): boolean;
+  /** What the question's schema does not allow in the answer: then nothing is sent. Undefined when nobody waits for it any more. */
+  reply(id: number, reply: Reply): Promise<readonly Issue[] | undefined>;
   /** Answers what the server of a connection asks. */
   answersFor(connection: number): ServerAnswers;
   withdrawAll(): void;
@@ -67,11 +68,17 @@ export function createBenchQuestions(calls: BenchCalls, emit: (event: BenchEvent
 
   return {
     open: () => [...questions.values()].map(({ question }) => question).filter(({ state }) => state === 'open'),
-    reply(id, reply) {
+    async reply(id, reply) {
       const found = questions.get(id);
-      if (found === undefined || found.question.state !== 'open') return false;
+      if (found === undefined || found.question.state !== 'open') return undefined;
+      const { schema } = found.question;
+      if (reply.action === 'accept' && schema !== undefined) {
+        // Checking fills in defaults; what the person answered stays as it is.
+        const checked = await compileSchema(schema, 'input', 'the answer').check(structuredClone(reply.content ?? {}));
+        if (!checked.ok) return checked.issues;
+      }
       found.settle(reply);
-      return true;
+      return [];
     },
     answersFor: (connection) => ({
       elicitation: {

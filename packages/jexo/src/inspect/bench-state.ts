@@ -117,8 +117,8 @@ export interface Bench {
   call(request: CallRequest): CallSheet;
   /** False when no such call is running. */
   cancel(id: number): boolean;
-  /** False when no such question is open. */
-  reply(id: number, reply: Reply): boolean;
+  /** What the question's schema does not allow in the answer: then nothing is sent. Undefined when no such question is open. */
+  reply(id: number, reply: Reply): Promise<readonly Issue[] | undefined>;
   /** What is wrong with an input, by the tool's own schema. */
   check(connection: number, tool: string, input: unknown): Promise<readonly Issue[]>;
   subscribe(task: (event: BenchEvent) => void): () => void;

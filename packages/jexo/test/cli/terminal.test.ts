@@ -83,3 +83,17 @@ onTerminal('a sheet is replayed, and a request rehearsed step by step after a ye
   const no = await atTerminal(words, [[/Call mix_syrup with .*\?/, 'n']]);
   expect([no.code, no.screen]).toEqual([0, expect.not.stringContaining('sugarKg')]);
 });
+
+onTerminal('an address of the inspector that was spent is replaced by pressing Enter; each opens the page once', async () => {
+  const { screen } = await atTerminal(
+    ['inspect', hives],
+    [
+      [/Press Enter for a new address/, ''],
+      [/Open the bench at \S+\s/, '^C'],
+    ],
+    200,
+  );
+  const addresses = [...screen.matchAll(/Open the bench at (\S+)/g)].map(([, address]) => address!);
+  expect(addresses).toHaveLength(2);
+  expect(new Set(addresses.map((address) => new URL(address).hash)).size).toBe(2);
+});

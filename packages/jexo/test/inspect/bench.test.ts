@@ -3,6 +3,7 @@ import { defineServer, JexoError, prompt, resource, tool, type Tool } from '../.
 import { connect } from '../support/connect.js';
 import { createBenchSheets } from '../../src/inspect/bench-sheets.js';
 import { createBenchApi } from '../../src/inspect/bench-api.js';
+import { createBenchEntry } from '../../src/inspect/bench-entry.js';
 import { createBench } from '../../src/inspect/bench.js';
 import type { Bench, BenchOptions, CallRequest, CallSheet, Question } from '../../src/inspect/bench-state.js';
 import { differences } from '../../src/inspect/difference.js';
@@ -35,7 +36,8 @@ const server = defineServer({
     tool(
       'ask',
       {},
-      async (_input, call) => (await call.ask('Where?', { type: 'object', properties: { where: { type: 'string' } } })).where,
+      async (_input, call) =>
+        (await call.ask('Where?', { type: 'object', properties: { where: { type: 'string' } }, required: ['where'] })).where,
     ),
     resource('scale://MR-03', {}, () => '31 kg'),
     prompt(
@@ -121,7 +123,7 @@ test('resources and prompts are called like tools; many runs keep their times', 
     messages: [{ role: 'user', content: { text: 'Hello MR-03' } }],
   });
   const many = await settled(own, own.call(request('add', { a: 1 }, { times: 7 })).id);
-  expect(many.runs).toHaveLength(7);
+  expect([many.runs?.length, many.events]).toEqual([7, []]);
   expect(own.recorder.since(0).filter(({ message }) => (message as { method?: string }).method === 'tools/call')).toHaveLength(7);
   await own.close();
 });
@@ -142,12 +144,16 @@ test.each([
     asker: { tool: 'ask' },
   });
   expect(own.questions()).toHaveLength(1);
-  expect(own.reply(question.id, given)).toBe(true);
+  if (given.action === 'accept') {
+    expect(await own.reply(question.id, { action: 'accept', content: {} })).toMatchObject([{ path: 'where' }]);
+    expect(own.questions()).toHaveLength(1);
+  }
+  expect(await own.reply(question.id, given)).toEqual([]);
   const sheet = await settled(own, id);
   expect(sheet.events).toMatchObject([{ kind: 'question', question: { state } }]);
   if (said !== undefined) expect(sheet.result?.content).toMatchObject([{ text: said }]);
   else expect(sheet.status).toBe('failed');
-  expect(own.reply(question.id, given)).toBe(false);
+  expect(await own.reply(question.id, given)).toBeUndefined();
   expect(own.questions()).toEqual([]);
   await own.close();
 });
@@ -163,7 +169,7 @@ test('a page is shown with who sends the person there, and what to beware of', a
     url: 'https://xn--hney-6qa.example/sign-in',
     warnings: [expect.stringContaining('xn--hney-6qa.example')],
   });
-  own.reply(question.id, { action: 'decline' });
+  await own.reply(question.id, { action: 'decline' });
   expect((await settled(own, id)).status).toBe('failed');
   await own.close();
 });
@@ -262,7 +268,9 @@ test('the interface wants the key, and gives it for the token once', async () =>
     targetFrom: (_name, target) => target,
     env: {},
   });
-  const api = createBenchApi(own, { token: 'token', key: 'key', sheets, notes: { load: () => kept, save: (text) => (kept = text) } });
+  const entry = createBenchEntry(() => 'token');
+  entry.renew();
+  const api = createBenchApi(own, { entry, key: 'key', sheets, notes: { load: () => kept, save: (text) => (kept = text) } });
   const send = (method: string, path: string, body?: unknown, key?: string) =>
     api(
       new Request(`http://localhost${path}`, {

@@ -165,7 +165,14 @@ inChromium(
     await form.getByRole('combobox', { name: /^level/ }).selectOption({ label: 'High (5)' });
     await form.getByRole('textbox', { name: /^name/ }).fill('root');
     const day = form.getByRole('textbox', { name: /^day/ });
+    // Nobody is corrected while typing.
+    const checked = page.waitForResponse(
+      (response) => response.url().endsWith('/api/check') && (response.request().postData() ?? '').includes('yesterday'),
+    );
     await day.fill('yesterday');
+    await checked;
+    expect(await form.getByText(/got "yesterday"/).count()).toBe(0);
+    await day.press('Tab');
     await form.getByText(/got "yesterday"/).waitFor();
     await day.fill('2026-06-01T00:00:00Z');
     await form.getByText(/got "yesterday"/).waitFor({ state: 'detached' });
@@ -184,6 +191,13 @@ inChromium(
       day: '2026-06-01T00:00:00Z',
       either: 4,
     });
+    const json = form.getByLabel('The arguments as JSON');
+    await json.fill(JSON.stringify({ ...given, level: 7 }));
+    await form.getByRole('list', { name: 'What the schema does not allow' }).getByText('level').waitFor();
+    await json.fill('[1]');
+    await form.getByText('The arguments are an object').waitFor();
+    await json.fill(JSON.stringify(given));
+    await form.getByRole('list', { name: 'What the schema does not allow' }).waitFor({ state: 'detached' });
     await form.getByRole('button', { name: 'As a form' }).click();
     expect(await form.getByRole('spinbutton', { name: /^size/ }).inputValue()).toBe('12');
     await form.getByRole('button', { name: 'Call', exact: true }).click();

@@ -98,8 +98,10 @@ inChromium('a trace is saved, and opens again beside the living one', async () =
   await page.getByText('Line 1 is not a line of a wire log').waitFor();
 });
 
-inChromium('the palette finds everything by keyboard', async () => {
-  const { page } = await bench([hives]);
+inChromium('the palette finds everything by keyboard, and closes at the first Escape', async () => {
+  const cwd = freshFolder('palette');
+  writeFileSync(join(cwd, 'spring.calls.yaml'), 'calls: []\n');
+  const { page } = await bench([hives], { cwd });
   await page.getByRole('option', { name: 'mix_syrup' }).waitFor();
   await page.keyboard.press('Control+k');
   await page.keyboard.type('winter');
@@ -109,6 +111,16 @@ inChromium('the palette finds everything by keyboard', async () => {
   await page.keyboard.type('connections');
   await page.keyboard.press('Enter');
   await page.getByRole('main', { name: 'Connections' }).waitFor();
+  await page.keyboard.press('Control+k');
+  await page.keyboard.type('spring');
+  await page.keyboard.press('Escape');
+  await page.getByRole('dialog').waitFor({ state: 'detached' });
+  await page.keyboard.press('Control+k');
+  await page.getByRole('menuitem', { name: /spring\.calls\.yaml/ }).waitFor();
+  await page.keyboard.type('spring');
+  await page.keyboard.press('Enter');
+  await page.getByRole('main', { name: 'Sheets' }).waitFor();
+  await page.getByText('spring.calls.yaml').first().waitFor();
 });
 
 for (const colorScheme of ['light', 'dark'] as const)
@@ -116,6 +128,7 @@ for (const colorScheme of ['light', 'dark'] as const)
     const { page } = await bench([apiary], { colorScheme });
     await pick(page, 'mites_per_100');
     await page.getByRole('spinbutton', { name: /^mites/ }).fill('-4');
+    await page.keyboard.press('Tab');
     await page.getByText('at least 0; got -4').first().waitFor();
     await page.getByRole('button', { name: 'Call', exact: true }).click();
     await page.getByText('failed in').waitFor();

@@ -2,9 +2,11 @@ import { spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { createInterface } from 'node:readline';
 import { pathToFileURL } from 'node:url';
 import { createBench } from '../../inspect/bench.js';
 import { createBenchApi } from '../../inspect/bench-api.js';
+import { createBenchEntry } from '../../inspect/bench-entry.js';
 import type { ConnectionSpec } from '../../inspect/connection.js';
 import { cacheFolder } from '../../own-folder.js';
 import { packageFile } from '../../own-package.js';
@@ -45,14 +47,15 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
       openConnection(spec, log === undefined ? given : { ...given, tap: (event) => (log.tap(event), given.tap(event)) }, options.opening),
   });
   const notes = openBenchNotes([...targets, ...(command ?? [])]);
-  const token = randomBytes(24).toString('base64url');
-  const key = randomBytes(24).toString('base64url');
+  const secret = () => randomBytes(24).toString('base64url');
+  const entry = createBenchEntry(secret);
   const page = await servePage({
     folder: packageFile('dist/page'),
-    api: createBenchApi(bench, { token, key, notes, sheets: createBenchSheets(bench, sheetFiles(), model) }),
+    api: createBenchApi(bench, { entry, key: secret(), notes, sheets: createBenchSheets(bench, sheetFiles(), model) }),
     port: options.port,
   });
-  const address = `${page.url}#${token}`;
+  const newAddress = () => `${page.url}#${entry.renew()}`;
+  const address = newAddress();
   const first = specs.map((spec) => bench.add(spec));
   const own = new Set(first.map(({ state }) => state.id));
   for (const spec of notes.added()) bench.add(spec);
@@ -81,13 +84,23 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
     note(`  Open the bench at ${onErr('lake', address)}`);
     note('  The address works once, on this machine only. Stop with Ctrl-C.');
   }
+  const forgetKeys = process.stdin.isTTY ? renewOnEnter(newAddress) : undefined;
   if (options.open) openBrowser(address);
   await new Promise<void>((resolve) => {
     for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => resolve());
   });
+  forgetKeys?.();
   await page.close();
   await bench.close();
   release();
+}
+
+/** An address that was spent, or lost with its tab, is replaced at the terminal. Gives what stops listening. */
+function renewOnEnter(newAddress: () => string): () => void {
+  note('  Press Enter for a new address.');
+  const lines = createInterface({ input: process.stdin });
+  lines.on('line', () => note(`  Open the bench at ${onErr('lake', newAddress())}`));
+  return () => lines.close();
 }
 
 /** Headers are shown and edited on the page, so they stand with the connection. */
@@ -146,6 +159,6 @@ export const command: CliCommand<InspectOptions> = {
   jexo inspect http://127.0.0.1:4300/mcp hives.ts --port 4400 --open
   jexo inspect -- node server.mjs
 
-Modules are reloaded on save. The address contains a key that works once. Only this machine can open the page.`,
+Modules are reloaded on save. The address contains a key that works once; Enter prints a new one. Only this machine can open the page.`,
   run: inspect,
 };

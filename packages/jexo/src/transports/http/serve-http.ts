@@ -7,6 +7,7 @@ import { describeFault } from '../../engine/faults.js';
 import type { Servable } from '../../engine/servable.js';
 import { JexoError } from '../../errors.js';
 import { surviveStrays } from '../strays.js';
+import type { FrontPage } from './front-page.js';
 import { createGate, loopbackNames } from './gate.js';
 import { listen } from './listen.js';
 import { withNodeRequest } from './node-exchange.js';
@@ -74,7 +75,8 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
       where: host,
     });
   const allowedHosts = options.allowedHosts ?? (isWildcard ? ['*'] : [...loopbackNames, host.includes(':') ? `[${host}]` : host]);
-  const page = options.page ? (await import('./front-page.js')).frontPage(path) : undefined;
+  let made: Promise<FrontPage> | undefined;
+  const page = options.page ? () => (made ??= import('./front-page.js').then(({ frontPage }) => frontPage(path))) : undefined;
   const handler = nodeHandler(server, { ...options, allowedHosts });
   const older = options.httpSse ? olderPairFor(server, { ...options, allowedHosts }) : undefined;
   const readiness = watchReadiness(server);
@@ -195,7 +197,7 @@ interface Routed {
   readonly handler: NodeHandler;
   readonly older: OlderPair | undefined;
   readonly readiness: Readiness;
-  readonly page: Promise<{ readonly html: string; readonly policy: string }> | undefined;
+  readonly page: (() => Promise<FrontPage>) | undefined;
 }
 
 function createRoutes(
@@ -207,15 +209,17 @@ function createRoutes(
   const routePage = (request: IncomingMessage, response: ServerResponse, shown: NonNullable<Routed['page']>) => {
     const why = gate.refuses(request.headers.host, undefined);
     if (why !== undefined) return say(request, response, 403, `Refused: ${why}.\n`);
-    void shown.then(({ html, policy }) =>
-      response
-        .writeHead(200, {
-          'content-type': 'text/html; charset=utf-8',
-          'content-security-policy': policy,
-          'x-content-type-options': 'nosniff',
-          'referrer-policy': 'no-referrer',
-        })
-        .end(request.method === 'HEAD' ? undefined : html),
+    void shown().then(
+      ({ html, policy }) =>
+        response
+          .writeHead(200, {
+            'content-type': 'text/html; charset=utf-8',
+            'content-security-policy': policy,
+            'x-content-type-options': 'nosniff',
+            'referrer-policy': 'no-referrer',
+          })
+          .end(request.method === 'HEAD' ? undefined : html),
+      (error: unknown) => say(request, response, 500, `The page cannot be shown: ${describeFault(error)}\n`),
     );
   };
   return (request, response) => {
