@@ -44,6 +44,8 @@ export const catalogue = {
   JEXO_INSTALLATION: { exit: 3, next: 'Reinstall jexo.' },
   JEXO_SETTING: { exit: 3, next: 'Set the variable named above where the server is started.' },
   JEXO_DOCUMENT: { exit: 3, next: 'Fix the document, or give another one.' },
+  JEXO_SQL: { exit: 1, next: 'Correct the statement, and send it again.' },
+  JEXO_DATABASE: { exit: 1, next: 'Check that the database can be reached and does what it is asked.' },
   JEXO_REST: { exit: 1, next: 'Read what the API says, and call again as it asks.' },
   JEXO_HOST_FILE: { exit: 3, next: 'Check the path of the configuration, and that it can be read and written.' },
   JEXO_SHEET: { exit: 2, next: 'Fix the lines named above. The schema shipped with the package lets editors complete and check sheets.' },

@@ -4,6 +4,7 @@ import { JexoError } from '../errors.js';
 import { quoteForShell } from '../inspect/input-text.js';
 import type { Server } from '../offers/define-server.js';
 import { missingSettings, type NeededSetting, type Omission } from '../offers/source.js';
+import { withoutPassword } from '../protocol/without-password.js';
 import { connectTarget as reach, type ConnectOptions } from '../targets/connect.js';
 import type { Target } from '../targets/target-kind.js';
 import type { Opening } from './command.js';
@@ -17,8 +18,9 @@ export interface TargetWords {
   readonly command: readonly string[] | undefined;
 }
 
+/** The target for people: a password in it is not shown. */
 export function showTarget({ text, command }: TargetWords): string {
-  return text ?? `-- ${command!.map(quoteForShell).join(' ')}`;
+  return text === undefined ? `-- ${command!.map(withoutPassword).map(quoteForShell).join(' ')}` : withoutPassword(text);
 }
 
 export function targetOf({ text, command }: TargetWords): Target {

@@ -6,6 +6,7 @@ import { copyCall, copyForms, type CopiedCall, type CopyForm } from '../inspect/
 import { promptAnswer, resourceAnswer, toolAnswer } from '../inspect/sheets/answer-value.js';
 import { readCallSheet, type KeptReply } from '../inspect/sheets/call-sheet.js';
 import { addCall, type CallToKeep } from '../inspect/sheets/write-sheet.js';
+import { withoutPassword } from '../protocol/without-password.js';
 import type { CallToolResult, GetPromptResult, ReadResourceResult } from '../protocol/types.js';
 import type { TargetWords } from './connect-target.js';
 import { stableWords } from '../inspect/sheets/judge-answer.js';
@@ -89,7 +90,7 @@ async function keepCall(file: string, { text, command }: TargetWords, call: Call
   requireSheetName(file);
   const before = await readIfThere(file);
   if (before.trim() !== '') await readCallSheet(before, file);
-  const after = addCall(before, file, call, targetFromSheet(file, text) ?? command);
+  const after = addCall(before, file, call, targetFromSheet(file, text) ?? command?.map(withoutPassword));
   const { calls } = await readCallSheet(after, file);
   await writeSheet(file, after);
   note(`${onErr('moss', symbols.ok)} ${onErr('quiet', `Kept on ${file} as ${calls.at(-1)!.name}. Replay it with: jexo replay ${file}`)}`);
@@ -105,7 +106,8 @@ export function requireSheetName(file: string): void {
 
 /** A module is named from where the sheet lies. */
 export function targetFromSheet(file: string, target: string | undefined): string | undefined {
-  if (target === undefined || !isFileTarget(target)) return target;
+  // A sheet is committed: a password does not belong in it.
+  if (target === undefined || !isFileTarget(target)) return target && withoutPassword(target);
   const path = relative(dirname(resolve(file)), resolve(target))
     .split(sep)
     .join('/');
@@ -114,7 +116,7 @@ export function targetFromSheet(file: string, target: string | undefined): strin
 
 /** True for a module or a document on this machine. */
 function isFileTarget(target: string): boolean {
-  return /\.(?:[cm]?[jt]sx?|ya?ml|json)$/i.test(target) && !/^https?:/i.test(target);
+  return /\.(?:[cm]?[jt]sx?|ya?ml|json|sqlite3?|db3?)$/i.test(target) && !/^[a-z]+:\/\//i.test(target);
 }
 
 /** And found from there. */

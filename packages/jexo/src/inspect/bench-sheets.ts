@@ -6,6 +6,7 @@ import { readRequestSheet } from './rehearsal/request-sheet.js';
 import { rehearse, type Rehearsed } from './rehearsal/rehearse.js';
 import { standInChooser, weigh } from './rehearsal/stand-in-chooser.js';
 import { promptAnswer, resourceAnswer, toolAnswer } from './sheets/answer-value.js';
+import { withoutPassword } from '../protocol/without-password.js';
 import { readCallSheet, type KeptReply } from './sheets/call-sheet.js';
 import { callsFromWire } from './sheets/from-wire.js';
 import { replaySheet, type Replayed } from './sheets/replay.js';
@@ -94,7 +95,7 @@ export function createBenchSheets(bench: Bench, store: SheetStore, model?: Model
   };
   const targetOf = (connection: number, name: string) => {
     const { target, command } = bench.connection(connection).state.spec;
-    return command ?? store.targetFrom(name, target);
+    return command?.map(withoutPassword) ?? store.targetFrom(name, target);
   };
   return {
     async list() {

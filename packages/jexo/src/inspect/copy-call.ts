@@ -1,4 +1,5 @@
 import type { JsonSchema } from '../protocol/types.js';
+import { withoutPassword } from '../protocol/without-password.js';
 import { newestRevision } from '../protocol/revisions.js';
 import { same } from './difference.js';
 import { quoteForShell, readPairs } from './input-text.js';
@@ -21,7 +22,9 @@ export type CopyForm = (typeof copyForms)[number];
 
 /** A call as text to paste: at a terminal, into a program, or as plain HTTP requests. */
 export function copyCall(call: CopiedCall, form: CopyForm): string {
-  return { command: asCommand, typescript: asTypeScript, http: asHttp }[form](call);
+  // What is copied is pasted into files and chats: a password does not travel with it.
+  const target = typeof call.target === 'string' ? withoutPassword(call.target) : call.target.map(withoutPassword);
+  return { command: asCommand, typescript: asTypeScript, http: asHttp }[form]({ ...call, target });
 }
 
 /** What it is called at the terminal, and in code. */

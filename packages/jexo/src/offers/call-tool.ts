@@ -124,7 +124,7 @@ function unknownTool(name: string, names: Iterable<string>): RpcError {
 
 /** From 2025-11-25 a model gets to see the refusal as a result; older revisions want a protocol error (Server features, "Error Handling"). */
 function refuseInput(tool: ToolOffer, issues: readonly Issue[], reach: Reach): unknown {
-  const text = `The input for ${tool.name} is not valid:\n${describeIssues(issues)}\nMend these fields and call ${tool.name} again.`;
+  const text = `The input for ${tool.name} is not valid:\n${describeIssues(issues)}\nCorrect these fields and call ${tool.name} again.`;
   if (since(reach.peer.revision, '2025-11-25')) return failed(text);
   throw new RpcError(errorCodes.invalidParams, text, { issues });
 }

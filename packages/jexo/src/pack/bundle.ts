@@ -40,7 +40,7 @@ export async function packBundle(target: Target, options: BundleOptions): Promis
   if (found.kind.pack === undefined)
     throw new JexoError('JEXO_TARGET_UNKNOWN', `${shown} is ${found.kind.noun}, which cannot be packed.`, {
       where: shown,
-      next: 'Give a module, an installed package or an OpenAPI document.',
+      next: 'Give a module, an installed package, an OpenAPI document or a database.',
     });
   const isChosenWithin = found.kind.choosesItself === true;
   const { name, choice = {}, kinds } = options;
@@ -78,7 +78,7 @@ function entryOf({ imports, server }: Packable, frozen: unknown, { name, choice,
   const [givenName, givenChoice, givenShown] = [name ?? null, choice, shown].map((each) => JSON.stringify(each));
   return `
 ${imports}
-import { defineServer, runPacked, thawServer, together, wrapFunctions, wrapRest } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
+import { defineServer, env, runPacked, thawServer, together, wrapDatabase, wrapFunctions, wrapRest } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
 const server = thawServer(${server}, ${JSON.stringify(frozen)});
 await runPacked(together([server], ${givenName} ?? undefined, ${givenChoice}, ${givenShown}));
 `;
@@ -99,7 +99,7 @@ async function build({ from }: Packable, entry: string): Promise<string> {
       target: 'node20',
       minify: true,
       legalComments: 'inline',
-      external: ['esbuild'],
+      external: ['esbuild', 'libsql', 'pg', 'mysql2'],
       alias: { jexo: packageFile('dist/index.mjs') },
       banner: {
         js: "#!/usr/bin/env node\nimport { createRequire as __createRequireForPack } from 'node:module'; const require = __createRequireForPack(import.meta.url);",

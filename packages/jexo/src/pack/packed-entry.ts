@@ -2,6 +2,8 @@
 export { defineServer } from '../offers/define-server.js';
 export { thawServer } from '../offers/thaw.js';
 export { wrapFunctions } from '../sources/functions/wrap-functions.js';
+export { env } from '../sources/setting.js';
+export { wrapDatabase } from '../sources/database/wrap-database.js';
 export { wrapRest } from '../sources/rest/wrap-rest.js';
 export { together } from '../offers/together.js';
 export { runPacked } from './run-packed.js';

@@ -260,6 +260,40 @@ ${
   });
 }
 
+/** From a database: named queries to be written, its rows, and a tool that reads. */
+export function databaseProject(
+  info: ProjectInfo,
+  { address, driver }: { readonly address: string; readonly driver: Readonly<Record<string, string>> },
+): ProjectFiles {
+  return project(info, {
+    about: 'Named queries in `queries/` as tools, tables as resources, and one tool that answers a SELECT statement. It only reads.',
+    env: { DATABASE: address },
+    dependencies: driver,
+    files: {
+      'queries/now.sql': `-- The time by the clock of the database. Replace this query with your own.
+-- @title Time of the database
+select current_timestamp as now
+`,
+      'server.ts': `import { defineServer, env, wrapDatabase } from 'jexo';
+
+export default defineServer({
+  name: ${quoted(serverName(info.name))},
+  version: '0.1.0',
+  instructions: 'Say here what this database holds, and when to use it.',
+  offers: [
+    wrapDatabase(env('DATABASE'), {
+      name: ${quoted(serverName(info.name))},
+      queries: new URL('./queries/', import.meta.url),
+      // except: ['keepers.phone'],
+      // query: false, // no statements of the model's own
+    }),
+  ],
+});
+`,
+    },
+  });
+}
+
 /** From requests that were made: endpoints to be edited, and a draft of a document. */
 export function endpointsProject(info: ProjectInfo, { base, endpoints, auth, headers, inputs, secrets }: Guessed): ProjectFiles {
   const helpers = auth?.startsWith('basic') ? 'basic, ' : auth === undefined ? '' : 'bearer, ';

@@ -1,5 +1,6 @@
 import { JexoError } from '../errors.js';
 import { commandKind } from './kinds/command.js';
+import { databaseKind } from './kinds/database.js';
 import { documentKind } from './kinds/document.js';
 import { entryKind } from './kinds/entry.js';
 import { hostsKind } from './kinds/hosts.js';
@@ -10,7 +11,7 @@ import { peekAt } from './peek.js';
 import type { Target, TargetKind } from './target-kind.js';
 
 /** The kinds of target there are, in the order in which they are asked. */
-export const targetKinds: readonly TargetKind[] = [urlKind, entryKind, moduleKind, hostsKind, documentKind, packageKind];
+export const targetKinds: readonly TargetKind[] = [urlKind, databaseKind, entryKind, moduleKind, hostsKind, documentKind, packageKind];
 
 /** A target with its kind, ready for whatever the kind can do. */
 export interface Found<T extends Target = Target> {

@@ -7,7 +7,9 @@ import { guessEndpoints } from '../../projects/guess-endpoints.js';
 import { parseCurl } from '../../projects/parse-curl.js';
 import { demoProject, endpointsProject, functionsProject, type ProjectFiles, type ProjectInfo } from '../../projects/project-files.js';
 import { readHar } from '../../projects/read-har.js';
+import { dialectOfUrl, sqliteEnding } from '../../sources/database/place.js';
 import { writeProject } from '../../projects/write-project.js';
+import { databaseKind } from '../../targets/kinds/database.js';
 import { documentKind } from '../../targets/kinds/document.js';
 import type { CliCommand, Invocation } from '../command.js';
 import { json } from '../options.js';
@@ -23,6 +25,7 @@ interface NewOptions {
 const kinds = {
   functions: 'plain functions',
   document: 'an OpenAPI document: a file or a URL',
+  database: 'a database: a file of SQLite or a URL',
   curl: 'a curl command line',
   har: 'a HAR recording of a browser',
   demo: 'the demo, to be taken apart',
@@ -57,9 +60,10 @@ async function choose(from: readonly string[]): Promise<[Kind, string | undefine
   }
   const source = rest.length > 0 ? rest.join(' ') : undefined;
   if (/\.(?:ya?ml|json)$/i.test(given) && source === undefined) return ['document', given];
+  if (source === undefined && (sqliteEnding.test(given) || dialectOfUrl(given) !== undefined)) return ['database', given];
   if (/\.har$/i.test(given) && source === undefined) return ['har', given];
   if (!(given in kinds)) {
-    const later = ['graphql', 'database', 'folder'].includes(given);
+    const later = ['graphql', 'folder'].includes(given);
     const near = nearest(given, Object.keys(kinds));
     throw new JexoError(
       'JEXO_USAGE',
@@ -78,13 +82,15 @@ async function choose(from: readonly string[]): Promise<[Kind, string | undefine
       next:
         given === 'curl'
           ? "As in: --from curl 'curl https://hives.example/hives'"
-          : `As in: --from ${given} ${given === 'har' ? 'session.har' : 'api.openapi.yaml'}`,
+          : `As in: --from ${given} ${given === 'har' ? 'session.har' : given === 'database' ? 'scales.sqlite' : 'api.openapi.yaml'}`,
     });
   return [given as Kind, source];
 }
 
 async function filesOf(kind: Kind, source: string | undefined, info: ProjectInfo): Promise<ProjectFiles> {
   switch (kind) {
+    case 'database':
+      return databaseKind.project!(source!, info);
     case 'functions':
       return functionsProject(info);
     case 'demo':
@@ -122,7 +128,7 @@ export const command: CliCommand<NewOptions> = {
   options: [
     {
       flags: '--from <kind and source...>',
-      about: 'functions, demo, a document, curl <line> or har <file>; asked for at a terminal',
+      about: 'functions, demo, a document, database <place>, curl <line> or har <file>; asked for at a terminal',
     },
     { flags: '--name <name>', about: 'the project’s name (default: the folder’s)' },
     json,
@@ -130,6 +136,7 @@ export const command: CliCommand<NewOptions> = {
   help: `Examples:
   jexo new hives                                             from plain functions
   jexo new registry --from registry.openapi.yaml             from an OpenAPI document, or its URL
+  jexo new scales --from scales.sqlite                       from a database
   jexo new registry --from curl 'curl https://… -H …'        from a request that works; secrets go into .env
   jexo new registry --from har session.har                   from a browser’s recording
 

@@ -1,0 +1,11 @@
+-- Corrects the weight of one reading, when a scale is known to have been wrong.
+-- Use only when someone says which hive, which moment and which weight.
+-- @title Correct a reading
+-- @param hive which hive, as MR-03  @pattern ^[A-Z]{2}-\d{2}$
+-- @param at the moment of the reading, as 2026-05-01 06:00:00
+-- @param kg the right weight in kilograms  @minimum 0  @maximum 200
+-- @writes
+-- @idempotent
+-- @preview
+-- @confirm Set {hive} at {at} to {kg} kg?
+update readings set kg = :kg where hive = :hive and at = :at

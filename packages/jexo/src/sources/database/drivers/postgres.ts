@@ -1,0 +1,505 @@
+import type { Client, ClientConfig, FieldDef } from 'pg';
+import { JexoError, messageOf } from '../../../errors.js';
+import { bytesToJson, isSafe, type ColumnType } from '../column-types.js';
+import type { Column, Described, Driver, PoolOptions, ReadLimits, Relation, ResultColumn, Rows, Table, Written } from '../driver.js';
+import { collectRows } from '../limited-rows.js';
+import { loadDriver } from '../load-driver.js';
+import { withoutSecrets, type Place } from '../place.js';
+import { postgresRefused, postgresVolatile } from '../safe-functions.js';
+import { waitingLine, type WaitingLine } from '../waiting-line.js';
+import { describePostgres } from './postgres-describe.js';
+import { postgresType, readPostgresTypes, type PostgresTypes } from './postgres-types.js';
+import { tooSlow } from './sqlite-child.js';
+
+type Line = WaitingLine<Client>;
+/** What is read off a socket, and how it is ended. */
+interface Wire {
+  readonly bytesRead: number;
+  destroy(error: Error): void;
+}
+type Driven = { readonly Client: new (config: ClientConfig) => Client };
+
+/** Rows that are taken from a cursor at once. */
+const batch = 500;
+/** Connections on which statements of somebody unknown run at once. */
+const mostUntrusted = 4;
+/** Bytes that may come over the wire for one statement; more of them end the connection. */
+const mostWireBytes = 64 * 1024 * 1024;
+
+const quote = (name: string) => `"${name.replaceAll('"', '""')}"`;
+
+/** A database of PostgreSQL. */
+// eslint-disable-next-line max-lines-per-function -- the operations share the connections
+export function postgresDriver(place: Place, options: PoolOptions): Driver {
+  const what = `The database ${place.shown}`;
+  let types: Promise<PostgresTypes> | undefined;
+  const watching = new Set<() => void>();
+
+  const session = `set default_transaction_read_only = on; set statement_timeout = ${options.timeoutMs}; set standard_conforming_strings = on; set intervalstyle = 'iso_8601'; set datestyle = 'ISO, YMD'; set timezone = 'UTC'; set bytea_output = 'hex'; set extra_float_digits = 1`;
+  const connect = async (): Promise<Client> => {
+    const { Client } = await loadDriver<Driven>('pg');
+    const client = new Client({
+      connectionString: place.address,
+      connectionTimeoutMillis: options.connectMs,
+      application_name: 'jexo',
+      keepAlive: true,
+    });
+    // A connection that breaks while nobody uses it is noticed by the next who does.
+    client.on('error', () => undefined);
+    try {
+      await client.connect();
+      await client.query(session);
+      return client;
+    } catch (error) {
+      await client.end().catch(() => undefined); // it did not come up
+      throw fault(error);
+    }
+  };
+  const fault = (error: unknown): Error => {
+    if (error instanceof JexoError || (error as Error).name === 'AbortError') return error as Error;
+    const { code = '', position, hint, detail } = error as { code?: string; position?: string; hint?: string; detail?: string };
+    const message = withoutSecrets(messageOf(error), place);
+    if (code === '57014') return new JexoError('JEXO_SQL', message, { cause: error });
+    // Classes 08, 53, 57 and 58 and what the socket says: the connection or the server, not the statement.
+    if (/^(?:08|53|57|58|28|3D)/.test(code) || !/^[0-9A-Z]{5}$/.test(code))
+      return new JexoError('JEXO_DATABASE', `${place.shown} does not answer as it should: ${message}.`, {
+        where: place.shown,
+        cause: error,
+      });
+    const words = [message, detail, hint]
+      .flatMap((each) => (each === undefined || each === '' ? [] : [each.replace(/[^.!?]$/, '$&.')]))
+      .join(' ');
+    return new JexoError('JEXO_SQL', words, { ...(position && { where: `character ${position}` }), cause: error, data: { code } });
+  };
+  const isBroken = (error: unknown) => !(error instanceof JexoError && error.code === 'JEXO_SQL');
+  const line = (most: number): Line =>
+    waitingLine<Client>({
+      most,
+      queue: options.queue,
+      idleMs: options.idleMs,
+      open: connect,
+      close: (client) => client.end().catch(() => undefined), // it was gone already
+      what,
+    });
+  const trusted = line(options.connections);
+  const untrusted = line(Math.min(options.connections, mostUntrusted));
+  const names = new Map<string, string>();
+  const nameOf = (sql: string): string | undefined => {
+    let name = names.get(sql);
+    if (name === undefined && names.size < 1000) names.set(sql, (name = `jexo_${names.size + 1}`));
+    return name;
+  };
+  const typesOf = (client: Client) =>
+    (types ??= readPostgresTypes(client)).catch((error: unknown) => {
+      types = undefined;
+      throw error;
+    });
+
+  /** Stops what a connection is doing, over another one. */
+  const cancel = async (client: Client) => {
+    const { processID } = client as unknown as { processID: number };
+    const other = await connect().catch(() => undefined); // the statement's own time limit ends it then
+    await other?.query('select pg_cancel_backend($1)', [processID]).catch(() => undefined);
+    await other?.end().catch(() => undefined);
+  };
+
+  /** Lends a connection; one that was lost while nobody used it is replaced. */
+  const lend = async <T>(
+    line: Line,
+    { timeoutMs, signal }: Pick<ReadLimits, 'timeoutMs' | 'signal'>,
+    work: (client: Client) => Promise<T>,
+  ): Promise<T> => {
+    for (let attempts = 0; ; attempts++) {
+      try {
+        return await line.use(
+          async (client) => {
+            let stopping: Promise<void> | undefined;
+            const stop = () => (stopping = cancel(client));
+            signal.addEventListener('abort', stop, { once: true });
+            try {
+              return await work(client);
+            } catch (error) {
+              throw signal.aborted ? signal.reason : timedOut(error) ? tooSlow(timeoutMs) : fault(error);
+            } finally {
+              signal.removeEventListener('abort', stop);
+              await stopping;
+            }
+          },
+          signal,
+          (error) => isBroken(error) && !signal.aborted,
+        );
+      } catch (error) {
+        // The statement has not reached a server: a connection that broke while it was idle says so at once.
+        if (attempts < options.connections && !signal.aborted && wasIdle(error)) continue;
+        throw error;
+      }
+    }
+  };
+
+  /** Lends a connection inside a transaction, which is rolled back unless `work` commits. */
+  const within = <T>(
+    line: Line,
+    begin: string,
+    limits: Pick<ReadLimits, 'timeoutMs' | 'signal'>,
+    work: (client: Client) => Promise<T>,
+  ): Promise<T> =>
+    lend(line, limits, async (client) => {
+      const { timeoutMs } = limits;
+      const { stream } = (client as unknown as { connection: { stream: Wire } }).connection;
+      const from = stream.bytesRead;
+      const measure = setInterval(() => {
+        if (stream.bytesRead - from > mostWireBytes) stream.destroy(new Error(`more than ${mostWireBytes} bytes came for one statement`));
+      }, 20);
+      try {
+        await client.query(
+          `${begin}; set local statement_timeout = ${timeoutMs}; set local lock_timeout = ${Math.min(timeoutMs, 5000)}; set local idle_in_transaction_session_timeout = ${timeoutMs + 5000}`,
+        );
+        return await work(client);
+      } finally {
+        clearInterval(measure);
+        await client.query('rollback').catch(() => undefined); // a broken connection is dropped anyway
+      }
+    });
+  const columnsOf = (fields: readonly FieldDef[], known: PostgresTypes): ResultColumn[] =>
+    fields.map(({ name, dataTypeID, dataTypeModifier }) => ({
+      name,
+      type: postgresType(dataTypeID, dataTypeModifier, known),
+      nullable: true,
+    }));
+  const parsers = (known: PostgresTypes) => ({
+    getTypeParser: (oid: number) => (text: unknown) => postgresToJson(text as string, postgresType(oid, -1, known), options.maxBlobBytes),
+  });
+
+  const arrays = async (client: Client, query: { name?: string | undefined; text: string; values?: unknown[] }, known: PostgresTypes) =>
+    (await client.query({ ...query, rowMode: 'array', types: parsers(known) } as never)) as unknown as {
+      readonly rows: readonly (readonly unknown[])[];
+      readonly fields: readonly FieldDef[];
+      readonly rowCount: number | null;
+    };
+
+  /** A cursor takes queries only, and none that writes in a WITH. Places in its errors are those of the statement itself. */
+  const declare = async (client: Client, sql: string, values: readonly unknown[]) => {
+    const before = 'declare jexo no scroll cursor for ';
+    await client.query({ text: before + sql, values: [...values] }).catch((error: { position?: string }) => {
+      if (error.position !== undefined) error.position = String(Number(error.position) - before.length);
+      throw error;
+    });
+  };
+
+  /** Reads from a cursor of the database, as many rows as are wanted. */
+  const readIn = async (client: Client, sql: string, values: readonly unknown[], limits: ReadLimits): Promise<Rows> => {
+    const known = await typesOf(client);
+    await declare(client, sql, values);
+    if (limits.skip) await client.query(`move forward ${limits.skip} in jexo`);
+    const collected = collectRows(limits);
+    const wanted = Math.min(batch, limits.maxRows + 1);
+    for (;;) {
+      const { rows, fields } = await arrays(client, { text: `fetch forward ${wanted} from jexo` }, known);
+      if (rows.some((row) => !collected.add(row)) || rows.length < wanted) return collected.rows(columnsOf(fields, known));
+    }
+  };
+  /** Runs a bounded statement in one go: the session's own settings make it read only and stop it in time. */
+  const readAtOnce = (sql: string, values: readonly unknown[], limits: ReadLimits): Promise<Rows> =>
+    lend(trusted, limits, async (client) => {
+      const known = await typesOf(client);
+      const { rows, fields } = await arrays(client, { name: nameOf(sql), text: sql, values: [...values] }, known);
+      const collected = collectRows(limits);
+      rows.every((row) => collected.add(row));
+      return collected.rows(columnsOf(fields, known));
+    });
+  const read = (sql: string, values: readonly unknown[], limits: ReadLimits) =>
+    limits.isBounded && limits.skip === undefined && limits.timeoutMs === options.timeoutMs
+      ? readAtOnce(sql, values, limits)
+      : within(trusted, 'begin read only', limits, (client) => readIn(client, sql, values, limits));
+
+  return {
+    place,
+    quote,
+    tables: (signal) =>
+      within(trusted, 'begin read only', { timeoutMs: 60_000, signal }, async (client) => readTables(client, await typesOf(client))),
+    describe: (sql) =>
+      lend(trusted, { timeoutMs: 30_000, signal: new AbortController().signal }, async (client): Promise<Described> =>
+        describePostgres(client, sql, await typesOf(client)),
+      ),
+    read,
+    readUntrusted: (sql, values, limits) =>
+      within(untrusted, 'begin read only', limits, async (client) => {
+        try {
+          return await readIn(client, sql, values, limits);
+        } finally {
+          // Whatever a statement may have left in the session goes with it: locks, settings, prepared statements.
+          for (const text of ['rollback', 'discard all', session]) await client.query(text).catch(() => undefined); // a broken one is dropped
+        }
+      }),
+    write: (sql, values, limits) =>
+      within(trusted, 'begin read write', limits, async (client): Promise<Written> => {
+        const known = await typesOf(client);
+        const { rows, fields, rowCount } = await arrays(client, { text: sql, values: [...values] }, known);
+        const collected = collectRows(limits);
+        rows.every((row) => collected.add(row));
+        if (limits.keep) await client.query('commit');
+        return { ...collected.rows(columnsOf(fields, known)), affected: rowCount ?? 0 };
+      }),
+    toParameter: postgresParameter,
+    async functions() {
+      return within(trusted, 'begin read only', { timeoutMs: 30_000, signal: new AbortController().signal }, async (client) => {
+        const { rows } = await client.query(
+          `select distinct proname from pg_proc where pronamespace = 'pg_catalog'::regnamespace and provolatile in ('i', 's') and prorettype not in ('trigger'::regtype, 'event_trigger'::regtype, 'internal'::regtype)`,
+        );
+        const names = (rows as { proname: string }[]).map(({ proname }) => proname).filter((name) => !postgresRefused.test(name));
+        return new Set([...names, ...postgresVolatile, ...special]);
+      });
+    },
+    schemas: () =>
+      within(trusted, 'begin read only', { timeoutMs: 30_000, signal: new AbortController().signal }, async (client) => {
+        const { rows } = await client.query('select nspname from pg_namespace');
+        const own = (rows as { nspname: string }[]).map(({ nspname }) => nspname.toLowerCase());
+        return { own: [...own, place.name.toLowerCase()], others: [] };
+      }),
+    power: () =>
+      within(trusted, 'begin read only', { timeoutMs: 30_000, signal: new AbortController().signal }, async (client) => {
+        const { rows } = await client.query(
+          `select r.rolsuper as super, r.rolreplication as replication, r.rolcreaterole as roles,
+             pg_has_role('pg_read_server_files', 'member') or pg_has_role('pg_write_server_files', 'member') or pg_has_role('pg_execute_server_program', 'member') as files,
+             pg_has_role('pg_signal_backend', 'member') as signals from pg_roles r where r.rolname = current_user`,
+        );
+        const [found] = rows as Record<string, boolean>[];
+        const reasons = {
+          super: 'is a superuser',
+          replication: 'may replicate',
+          roles: 'may make roles',
+          files: 'may read or write files of the server',
+          signals: 'may end the sessions of others',
+        };
+        const [, why] = Object.entries(reasons).find(([name]) => found?.[name]) ?? [];
+        return why;
+      }),
+    watch(changed, everyMs) {
+      let client: Client | undefined;
+      let isStopped = false;
+      const listen = async () => {
+        try {
+          client = await connect();
+          client.on('notification', ({ payload }) => changed(payload === undefined || payload === '' ? undefined : payload));
+          client.on('end', () => !isStopped && again());
+          await client.query('listen jexo_changes');
+        } catch {
+          again(); // the server is away: it is asked again
+        }
+      };
+      let timer: NodeJS.Timeout | undefined;
+      const again = () => {
+        clearTimeout(timer);
+        timer = setTimeout(() => void listen(), everyMs);
+        timer.unref();
+      };
+      void listen();
+      const stop = () => {
+        isStopped = true;
+        watching.delete(stop);
+        clearTimeout(timer);
+        void client?.end().catch(() => undefined); // it was gone already
+      };
+      watching.add(stop);
+      return stop;
+    },
+    explain: (sql, values, limits) =>
+      within(untrusted, 'begin read only', limits, async (client) => {
+        // The cursor is declared first: it accepts queries only.
+        await declare(client, sql, values);
+        const { rows } = await client.query({ text: `explain ${sql}`, values: [...values], rowMode: 'array' } as never);
+        return (rows as unknown as string[][]).map(([text]) => text).join('\n');
+      }),
+    open: () => trusted.count() + untrusted.count(),
+    async close() {
+      for (const stop of watching) stop();
+      await Promise.all([trusted.close(), untrusted.close()]);
+      types = undefined;
+    },
+  };
+}
+
+/** Called like functions, and known to the grammar rather than to the catalogue. */
+const special = [
+  'coalesce',
+  'nullif',
+  'greatest',
+  'least',
+  'cast',
+  'extract',
+  'overlay',
+  'position',
+  'substring',
+  'trim',
+  'grouping',
+  'json_object',
+  'row',
+  'treat',
+  'normalize',
+  'date',
+  'time',
+  'timestamp',
+  'interval',
+];
+
+const timedOut = (error: unknown) => (error as { code?: string }).code === '57014' && /timeout/.test(messageOf(error));
+
+/** The driver's own words for a connection that it has found dead before it sent anything. */
+const wasIdle = (error: unknown) => /not queryable|Client was closed/i.test(messageOf(error));
+
+/** A value as PostgreSQL writes it, as JSON. */
+export function postgresToJson(text: string | null, type: ColumnType, maxBlobBytes: number): unknown {
+  if (text === null) return null;
+  switch (type.kind) {
+    case 'integer': {
+      const value = BigInt(text);
+      return isSafe(value) ? Number(value) : text;
+    }
+    case 'number': {
+      const value = Number(text);
+      return Number.isFinite(value) ? value : text;
+    }
+    case 'boolean':
+      return text === 't';
+    case 'json':
+      return JSON.parse(text) as unknown;
+    case 'bytes':
+      return bytesToJson(Buffer.from(text.slice(2), 'hex'), maxBlobBytes);
+    case 'timestamp':
+      return text.replace(' ', 'T');
+    case 'timestamptz':
+      return text.replace(' ', 'T').replace(/\+00$/, 'Z');
+    case 'list':
+      return readArray(text).map(function convert(each): unknown {
+        return Array.isArray(each) ? each.map(convert) : postgresToJson(each, type.of!, maxBlobBytes);
+      });
+    default:
+      return text;
+  }
+}
+
+type Nested = string | null | Nested[];
+
+/** `{1,NULL,"a b"}` (PostgreSQL, "Array Input and Output Syntax"). */
+function readArray(text: string): Nested[] {
+  let at = text.indexOf('{');
+  const list = (): Nested[] => {
+    const found: Nested[] = [];
+    at++;
+    for (;;) {
+      if (text[at] === '}') {
+        at++;
+        return found;
+      }
+      if (text[at] === ',') at++;
+      else if (text[at] === '{') found.push(list());
+      else if (text[at] === '"') {
+        let value = '';
+        for (at++; text[at] !== '"'; at++) {
+          if (text[at] === '\\') at++;
+          value += text[at];
+        }
+        at++;
+        found.push(value);
+      } else {
+        const end = /[,}]/.exec(text.slice(at))!.index + at;
+        const value = text.slice(at, end);
+        at = end;
+        found.push(value === 'NULL' ? null : value);
+      }
+    }
+  };
+  return list();
+}
+
+function postgresParameter(value: unknown, type: ColumnType): unknown {
+  if (value === null || value === undefined) return null;
+  if (type.kind === 'json') return JSON.stringify(value);
+  if (type.kind === 'bytes' && typeof value === 'string') return Buffer.from(value, 'base64');
+  if (type.kind === 'list' && Array.isArray(value))
+    return value.map((each: unknown) => postgresParameter(each, type.of ?? { kind: 'any' }));
+  return typeof value === 'object' ? JSON.stringify(value) : String(value);
+}
+
+interface ColumnRow {
+  readonly schema: string;
+  readonly name: string;
+  readonly relkind: string;
+  readonly comment: string | null;
+  readonly rows: string;
+  readonly column: string;
+  readonly oid: number;
+  readonly modifier: number;
+  readonly declared: string;
+  readonly notnull: boolean;
+  readonly given: boolean;
+  readonly remark: string | null;
+  readonly key: number | null;
+}
+
+interface KeyRow {
+  readonly schema: string;
+  readonly name: string;
+  readonly foreign_schema: string;
+  readonly foreign_table: string;
+  readonly columns: readonly string[];
+  readonly to: readonly string[];
+}
+
+async function readTables(client: Client, types: PostgresTypes): Promise<Table[]> {
+  const { rows } = await client.query(
+    `select n.nspname as schema, c.relname as name, c.relkind, obj_description(c.oid, 'pg_class') as comment, c.reltuples::bigint::text as rows,
+       a.attname as column, a.atttypid::int as oid, a.atttypmod as modifier, format_type(a.atttypid, a.atttypmod) as declared, a.attnotnull as notnull,
+       (a.atthasdef or a.attidentity <> '') as given, col_description(c.oid, a.attnum) as remark, array_position(i.indkey::int2[], a.attnum) as key
+     from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
+       left join pg_index i on i.indrelid = c.oid and i.indisprimary
+     where c.relkind in ('r', 'v', 'm', 'p', 'f') and not c.relispartition and n.nspname not in ('pg_catalog', 'information_schema') and n.nspname not like 'pg\\_toast%'
+       and n.nspname not like 'pg\\_temp%' and has_schema_privilege(n.oid, 'usage') and has_any_column_privilege(c.oid, 'select')
+       and has_column_privilege(c.oid, a.attnum, 'select')
+     order by n.nspname, c.relname, a.attnum`,
+  );
+  const { rows: keys } = await client.query(
+    `select n.nspname as schema, c.relname as name, fn.nspname as foreign_schema, fc.relname as foreign_table,
+       (select array_agg(attname::text order by ord) from unnest(k.conkey) with ordinality u(num, ord) join pg_attribute on attrelid = k.conrelid and attnum = num) as columns,
+       (select array_agg(attname::text order by ord) from unnest(k.confkey) with ordinality u(num, ord) join pg_attribute on attrelid = k.confrelid and attnum = num) as to
+     from pg_constraint k join pg_class c on c.oid = k.conrelid join pg_namespace n on n.oid = c.relnamespace
+       join pg_class fc on fc.oid = k.confrelid join pg_namespace fn on fn.oid = fc.relnamespace where k.contype = 'f' order by k.conname`,
+  );
+  const relations = new Map<string, Relation[]>();
+  for (const { schema, name, foreign_schema, foreign_table, columns, to } of keys as KeyRow[]) {
+    const id = `${schema}.${name}`;
+    relations.set(id, [...(relations.get(id) ?? []), { table: foreign_table, schema: foreign_schema, columns, to }]);
+  }
+  const tables = new Map<string, Table & { columns: Column[]; keyed: [number, string][] }>();
+  for (const row of rows as ColumnRow[]) {
+    const id = `${row.schema}.${row.name}`;
+    let table = tables.get(id);
+    if (table === undefined) {
+      const count = Number(row.rows);
+      table = {
+        schema: row.schema,
+        name: row.name,
+        kind: row.relkind === 'v' || row.relkind === 'm' ? 'view' : 'table',
+        ...(row.comment !== null && { comment: row.comment }),
+        columns: [],
+        key: [],
+        keyed: [],
+        relations: relations.get(id) ?? [],
+        ...(count >= 0 && row.relkind !== 'v' && { rows: count }),
+      };
+      tables.set(id, table);
+    }
+    table.columns.push({
+      name: row.column,
+      type: { ...postgresType(row.oid, row.modifier, types), declared: row.declared },
+      nullable: !row.notnull,
+      hasDefault: row.given,
+      ...(row.remark !== null && { comment: row.remark }),
+    });
+    if (row.key !== null) table.keyed.push([row.key, row.column]);
+  }
+  return [...tables.values()].map(({ keyed, ...table }) => ({
+    ...table,
+    key: keyed.sort((a, b) => a[0] - b[0]).map(([, column]) => column),
+  }));
+}

@@ -1,0 +1,256 @@
+import type { Call } from '../../offers/call.js';
+import type { ToolOffer } from '../../offers/offer.js';
+import { tool } from '../../offers/tool.js';
+import { compileSchema } from '../../offers/schema.js';
+import { JexoError } from '../../errors.js';
+import type { JsonSchema, ToolAnnotations } from '../../protocol/types.js';
+import { cursorFor, readCursor, rowSchema, rowsAnswer, rowsSchema, type Position } from './answer-rows.js';
+import type { Described, Driver, ReadLimits, Rows } from './driver.js';
+import { forDescribing, listParameters, parametersOf, type Parameter, type QueryText } from './named-query.js';
+import { overSeen, type Seen } from './restrict.js';
+import { hasLimit, tokensOf, withPlaceholders } from './sql-text.js';
+
+/** What the tools of a database share. */
+export interface DatabaseContext {
+  readonly driver: Driver;
+  readonly seen: Seen;
+  readonly limits: Omit<ReadLimits, 'signal' | 'skip' | 'isBounded'>;
+}
+
+/** Makes a tool of a named query. @throws JexoError JEXO_DEFINITION, with the line */
+export async function queryTool(query: QueryText, context: DatabaseContext): Promise<ToolOffer> {
+  const { driver, seen } = context;
+  refuseHidden(query, context);
+  const asked = forDescribing(query, driver.place.dialect);
+  const described = await driver.describe(asked.sql).catch((error: unknown) => {
+    if (!(error instanceof JexoError) || error.code !== 'JEXO_SQL') throw error;
+    throw new JexoError('JEXO_DEFINITION', `The database refuses the statement: ${error.message}`, {
+      where: error.where === undefined ? query.where : `${query.where}, ${error.where}`,
+      next: 'Correct the statement.',
+      cause: error,
+    });
+  });
+  const told = new Map(
+    described.parameters.flatMap((type, index) =>
+      type === undefined ? [] : [[asked.order[index]!.replace(/\[\d+\]$/, ''), type] as const],
+    ),
+  );
+  const parameters = parametersOf(query, told, seen.tables);
+  checkKey(query, described);
+  return query.writes ? writingTool(query, parameters, described, context) : readingTool(query, parameters, described, context);
+}
+
+/** A query of the person who wraps the database may not name what they have hidden: then one of the two is a mistake. */
+function refuseHidden(query: QueryText, { seen }: DatabaseContext): void {
+  const named = query.tokens.find(({ kind, value }) => (kind === 'word' || kind === 'quoted') && seen.hidden.has(value.toLowerCase()));
+  if (named !== undefined)
+    throw new JexoError('JEXO_DEFINITION', `The query names ${named.raw}, which only and except hide.`, {
+      where: query.where,
+      next: 'Show the table, or remove the query.',
+    });
+  const filtered = seen.tables.find(
+    ({ filter, name }) => filter !== undefined && query.tokens.some(({ value }) => value.toLowerCase() === name.toLowerCase()),
+  );
+  if (query.writes && filtered !== undefined)
+    throw new JexoError(
+      'JEXO_DEFINITION',
+      `The query writes to a database whose ${filtered.name} is filtered by caller, and a filter holds for reading only.`,
+      {
+        where: query.where,
+        next: 'Wrap the database a second time without the filter, for the callers who may write.',
+      },
+    );
+}
+
+function checkKey({ key, where }: QueryText, { columns }: Described): void {
+  const missing = key.find((name) => !columns.some((column) => column.name === name));
+  if (missing !== undefined)
+    throw new JexoError('JEXO_DEFINITION', `@key names ${missing}, which the query does not select.`, {
+      where,
+      next: `It selects: ${columns.map(({ name }) => name).join(', ')}.`,
+    });
+}
+
+const usualLimit = 200;
+
+type Input = Readonly<Record<string, unknown>>;
+
+/** Values in the order of the placeholders, and the statement with its lists expanded. */
+function bind(query: Pick<QueryText, 'sql' | 'tokens'>, parameters: readonly Parameter[], input: Input, driver: Driver) {
+  const lengths = Object.fromEntries(
+    [...listParameters(query.tokens)].map((name) => [name, ((input[name] ?? []) as readonly unknown[]).length]),
+  );
+  const { sql, order } = withPlaceholders(query.sql, query.tokens, driver.place.dialect, lengths);
+  const values = order.map((place) => {
+    const [, name = '', index] = /^(\w+)(?:\[(\d+)\])?$/.exec(place) ?? [];
+    const { type, isList } = parameters.find((each) => each.name === name)!;
+    const given = input[name];
+    if (index !== undefined) return driver.toParameter((given as readonly unknown[])[Number(index)], type);
+    return driver.toParameter(given, isList ? { kind: 'list', of: type } : type);
+  });
+  return { sql, values };
+}
+
+function readingTool(query: QueryText, parameters: readonly Parameter[], { columns }: Described, context: DatabaseContext): ToolOffer {
+  const { driver, seen, limits } = context;
+  const { dialect } = driver.place;
+  const maxRows = query.limit ?? usualLimit;
+  const bounded = hasLimit(query.tokens);
+  const output = rowsSchema(rowSchema(columns));
+  const read = async (input: Input, call: Call) => {
+    const { cursor, ...given } = input;
+    const identity = query.sql + JSON.stringify(Object.entries(given).sort());
+    const position: Position = cursor === undefined ? {} : readCursor(String(cursor), identity);
+    const page = paged(query, columns, position, maxRows, bounded, driver);
+    const tokens = page.sql === query.sql ? query.tokens : tokensOf(page.sql, dialect);
+    const own = bind({ sql: page.sql, tokens }, [...parameters, ...page.parameters], { ...given, ...page.values }, driver);
+    const bound = seen.isReduced ? overSeen(own.sql, own.values, seen, driver, call.caller) : own;
+    const found = await driver.read(bound.sql, bound.values, {
+      ...limits,
+      maxRows,
+      signal: call.signal,
+      isBounded: page.isBounded,
+      ...(page.skip !== undefined && { skip: page.skip }),
+    });
+    return rowsAnswer(found, () => next(query, found, position, identity));
+  };
+  return makeTool(query, parameters, { readOnlyHint: true }, output, read, bounded ? {} : { cursor: cursorSchema });
+}
+
+const cursorSchema: JsonSchema = { type: 'string', description: 'the cursor of the last answer, for the rows that follow' };
+
+function next({ key }: QueryText, found: Rows, { skip = 0 }: Position, identity: string): string {
+  const last = found.rows.at(-1)!;
+  if (key.length === 0) return cursorFor(identity, { skip: skip + found.rows.length });
+  return cursorFor(identity, { after: key.map((name) => last[found.columns.findIndex((column) => column.name === name)]) });
+}
+
+interface Paged {
+  readonly sql: string;
+  readonly isBounded: boolean;
+  readonly skip?: number;
+  readonly parameters: readonly Parameter[];
+  readonly values: Input;
+}
+
+/** The statement for one page: behind the key of the last row where it names one, else behind so many rows. */
+function paged(
+  query: QueryText,
+  columns: Described['columns'],
+  { skip = 0, after }: Position,
+  maxRows: number,
+  bounded: boolean,
+  { quote, place }: Driver,
+): Paged {
+  const { sql, key } = query;
+  if (bounded) return { sql, isBounded: false, parameters: [], values: {}, ...(skip > 0 && { skip }) };
+  if (key.length === 0)
+    return { sql: `${sql}\nlimit ${maxRows + 1}${skip > 0 ? ` offset ${skip}` : ''}`, isBounded: true, parameters: [], values: {} };
+  const parameters = key.map((name, index): Parameter => {
+    const { type } = columns.find((column) => column.name === name)!;
+    return { name: `jexo_after_${index}`, type, isList: false, isRequired: true, schema: {} };
+  });
+  const condition =
+    after === undefined
+      ? ''
+      : ` where ${behind(
+          key.map(quote),
+          parameters.map(({ name }) => `:${name}`),
+          place.dialect === 'mysql',
+        )}`;
+  return {
+    sql: `select * from (${sql}\n) as jexo_page${condition} order by ${key.map(quote).join(', ')} limit ${maxRows + 1}`,
+    isBounded: true,
+    parameters,
+    values: Object.fromEntries(parameters.map(({ name }, index) => [name, after?.[index]])),
+  };
+}
+
+/** The condition for the rows behind a key. MariaDB uses no index for a comparison of rows, so there it is spelled out. */
+export function behind(columns: readonly string[], values: readonly string[], isSpelledOut: boolean): string {
+  if (!isSpelledOut || columns.length === 1)
+    return columns.length === 1 ? `${columns[0]} > ${values[0]}` : `(${columns.join(', ')}) > (${values.join(', ')})`;
+  const [first, ...rest] = columns;
+  const [value, ...others] = values;
+  return `${first} >= ${value} and (${first} > ${value} or (${behind(rest, others, true)}))`;
+}
+
+function writingTool(
+  query: QueryText,
+  parameters: readonly Parameter[],
+  { columns }: Described,
+  { driver, limits }: DatabaseContext,
+): ToolOffer {
+  const row = rowSchema(columns);
+  const output: JsonSchema = {
+    type: 'object',
+    properties: {
+      affected: { type: 'integer', description: 'rows that were written' },
+      ...(columns.length > 0 && { rows: { type: 'array', items: row } }),
+    },
+    required: ['affected'],
+  };
+  const write = async (input: Input, call: Call) => {
+    const { sql, values } = bind(query, parameters, input, driver);
+    const how = { ...limits, maxRows: query.limit ?? usualLimit, signal: call.signal };
+    if (query.preview) {
+      const { affected } = await driver.write(sql, values, { ...how, keep: false });
+      const question = fill(query.confirm ?? `${query.title ?? query.name}?`, input);
+      await call.ask(`${question} It would write ${affected} ${affected === 1 ? 'row' : 'rows'}.`, { type: 'object', properties: {} });
+    }
+    const done = await driver.write(sql, values, { ...how, keep: true });
+    const { rows } = rowsAnswer(done, () => undefined);
+    return { affected: done.affected, ...(columns.length > 0 && { rows }) };
+  };
+  const verb = query.tokens[0]!.value;
+  const annotations = {
+    destructiveHint: verb !== 'insert',
+    idempotentHint: query.idempotent || verb === 'delete',
+  };
+  return makeTool(query, parameters, annotations, output, write, {});
+}
+
+const fill = (text: string, input: Input) =>
+  text.replaceAll(/\{(\w+)\}/g, (all, name: string) => (Object.hasOwn(input, name) ? String(input[name]) : all));
+
+function makeTool(
+  query: QueryText,
+  parameters: readonly Parameter[],
+  annotations: ToolAnnotations,
+  output: JsonSchema,
+  run: (input: Input, call: Call) => Promise<object>,
+  more: Readonly<Record<string, JsonSchema>>,
+): ToolOffer {
+  const examples = query.examples.flatMap((text) => {
+    try {
+      return [JSON.parse(text) as unknown];
+    } catch {
+      return []; // an example in prose belongs to the reader of the file
+    }
+  });
+  const input = {
+    type: 'object',
+    properties: { ...Object.fromEntries(parameters.map(({ name, schema }) => [name, schema])), ...more },
+    required: parameters.filter(({ isRequired }) => isRequired).map(({ name }) => name),
+    additionalProperties: false,
+    ...(examples.length > 0 && { examples }),
+  };
+  const { name, title, description, confirm, preview, tags, where } = query;
+  try {
+    const made = tool(
+      name,
+      {
+        ...(title !== undefined && { title }),
+        description: description ?? title ?? name.replaceAll('_', ' '),
+        input,
+        annotations: { ...annotations, openWorldHint: false },
+        ...(tags.length > 0 && { tags: [...tags] }),
+        ...(confirm !== undefined && !preview && { confirm }),
+      },
+      (given, call) => run(given as Input, call),
+    );
+    return { ...made, output: compileSchema(output, 'output', `query ${name}`), where };
+  } catch (error) {
+    throw error instanceof JexoError ? new JexoError('JEXO_DEFINITION', error.message, { where, next: error.next, cause: error }) : error;
+  }
+}
