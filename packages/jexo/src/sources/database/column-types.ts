@@ -27,6 +27,8 @@ export interface ColumnType {
   readonly of?: ColumnType;
   /** Of an enum. */
   readonly values?: readonly string[];
+  /** True for integers that a JSON number may not carry exactly: those beyond it are texts of digits. */
+  readonly isLarge?: boolean;
   /** As the database writes it: `numeric(6,2)`. */
   readonly declared?: string;
 }
@@ -49,10 +51,10 @@ export function valueSchema(type: ColumnType, nullable: boolean): JsonSchema {
   };
 }
 
-function plainSchema({ kind, of, values }: ColumnType): JsonSchema {
+function plainSchema({ kind, of, values, isLarge }: ColumnType): JsonSchema {
   switch (kind) {
     case 'integer':
-      return { type: ['integer', 'string'] };
+      return { type: isLarge ? ['integer', 'string'] : 'integer' };
     case 'number':
       return { type: ['number', 'string'] };
     case 'boolean':
@@ -85,6 +87,8 @@ const formats: Partial<Record<ColumnKind, JsonSchema>> = {
 /** The schema of a parameter as it is given. */
 export function parameterSchema(type: ColumnType): JsonSchema {
   if (type.kind === 'any') return { type: scalars };
+  if (type.kind === 'integer' && type.isLarge && !/^integer$/i.test(type.declared ?? ''))
+    return { type: ['integer', 'string'], pattern: '^-?\\d+$' };
   if (type.kind === 'list') return { type: 'array', items: parameterSchema(type.of ?? anyType) };
   return formats[type.kind] ?? plainSchema(type);
 }

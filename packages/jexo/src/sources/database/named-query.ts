@@ -184,10 +184,12 @@ export function listParameters(tokens: readonly Token[]): ReadonlySet<string> {
 
 /** The type of a parameter by the column it stands beside: `hive = :hive`, `kg between :low and :high`, `hive in (:hives)`. */
 export function inferType(tokens: readonly Token[], name: string, tables: readonly SeenTable[]): ColumnType | undefined {
+  const words = new Set(tokens.map(({ value }) => value.toLowerCase()));
+  const named = tables.filter((table) => words.has(table.name.toLowerCase()));
   const columnAt = (index: number): ColumnType | undefined => {
     const token = tokens[index];
     if (token?.kind !== 'word' && token?.kind !== 'quoted') return undefined;
-    const found = tables.flatMap(({ columns }) => columns.filter((column) => column.name.toLowerCase() === token.value.toLowerCase()));
+    const found = named.flatMap(({ columns }) => columns.filter((column) => column.name.toLowerCase() === token.value.toLowerCase()));
     const kinds = new Set(found.map(({ type }) => type.kind));
     return kinds.size === 1 ? found[0]!.type : undefined;
   };
@@ -233,7 +235,9 @@ export function parametersOf(query: QueryText, told: ReadonlyMap<string, ColumnT
     const element = type.kind === 'list' ? (type.of ?? anyType) : type;
     const { description, keywords = {}, isOptional = false } = doc ?? {};
     const { examples, default: usual, title, minItems, maxItems, ...inner } = keywords;
-    const base = { ...parameterSchema(element), ...inner } as JsonSchema;
+    const plain = { ...parameterSchema(element), ...inner } as JsonSchema;
+    // A list of the database's own may hold nulls, and so may what can be left out.
+    const base = type.kind === 'list' || (isOptional && usual === undefined && !isList) ? orNull(plain) : plain;
     const schema: JsonSchema = {
       ...(isList
         ? { type: 'array', items: base, ...(minItems !== undefined && { minItems }), ...(maxItems !== undefined && { maxItems }) }
@@ -245,6 +249,15 @@ export function parametersOf(query: QueryText, told: ReadonlyMap<string, ColumnT
     } as JsonSchema;
     return { name, type: element, isList, isRequired: !isOptional, schema };
   });
+}
+
+function orNull(schema: JsonSchema): JsonSchema {
+  if (schema.type === undefined || [schema.type].flat().includes('null')) return schema;
+  return {
+    ...schema,
+    type: [...[schema.type].flat(), 'null'],
+    ...(Array.isArray(schema.enum) && { enum: [...(schema.enum as unknown[]), null] }),
+  };
 }
 
 const usable = (type: ColumnType | undefined) => (type?.kind === 'any' ? undefined : type);

@@ -22,7 +22,8 @@ export async function queryTool(query: QueryText, context: DatabaseContext): Pro
   const { driver, seen } = context;
   refuseHidden(query, context);
   const asked = forDescribing(query, driver.place.dialect);
-  const described = await driver.describe(asked.sql).catch((error: unknown) => {
+  const sql = query.writes ? asked.sql : overSeen(asked.sql, asked.order, seen, driver, undefined).sql;
+  const described = await driver.describe(sql).catch((error: unknown) => {
     if (!(error instanceof JexoError) || error.code !== 'JEXO_SQL') throw error;
     throw new JexoError('JEXO_DEFINITION', `The database refuses the statement: ${error.message}`, {
       where: error.where === undefined ? query.where : `${query.where}, ${error.where}`,

@@ -9,7 +9,7 @@ export function sqliteType(declared: string | null | undefined): ColumnType {
 
 function sqliteKind(name: string): ColumnType {
   if (/^bool/.test(name)) return { kind: 'boolean' };
-  if (/int/.test(name)) return { kind: 'integer' };
+  if (/int/.test(name)) return { kind: 'integer', isLarge: true };
   if (/char|clob|text/.test(name)) return { kind: 'text' };
   if (/blob/.test(name)) return { kind: 'bytes' };
   if (/real|floa|doub/.test(name)) return { kind: 'number' };

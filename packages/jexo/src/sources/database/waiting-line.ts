@@ -20,6 +20,7 @@ interface LineOptions<T> {
 }
 
 /** A pool: at most `most` are open, at most `queue` callers wait. @throws JexoError JEXO_DATABASE when the line is full or closed */
+// eslint-disable-next-line max-lines-per-function -- the operations share the line
 export function waitingLine<T>({ most, queue, idleMs, open, close, what }: LineOptions<T>): WaitingLine<T> {
   const idle: { readonly item: T; readonly timer: NodeJS.Timeout }[] = [];
   const waiting: { readonly go: (item: T | undefined) => void; readonly stop: (error: unknown) => void }[] = [];

@@ -82,7 +82,6 @@ interface Frozen {
   readonly queries: Readonly<Record<string, string>>;
 }
 
-// eslint-disable-next-line max-lines-per-function -- the members of the source share its driver
 function databaseSource(given: string | URL | EnvSetting, options: WrapDatabaseOptions, frozen: Frozen | undefined): Source {
   let driver: Driver | undefined;
   const placeOf = (settings: Settings): Place => {

@@ -294,17 +294,22 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
         await readKinds(connection);
         return readTables((sql) => list(connection, sql), jsonColumns, enums);
       }),
+    // A statement that writes is not even prepared where nothing may be written.
     describe: (sql) =>
-      lend(trusted, { timeoutMs: 30_000, signal: new AbortController().signal }, (connection) => {
-        return new Promise<Described>((resolve, reject) =>
-          connection.prepare(sql, (error, statement) => {
-            if (error) return reject(error);
-            const { columns, parameters } = statement;
-            statement.close();
-            resolve({ columns: columnsOf(columns), parameters: parameters.map(() => undefined) });
-          }),
-        );
-      }),
+      within(
+        trusted,
+        'start transaction read write',
+        { timeoutMs: 30_000, signal: new AbortController().signal },
+        (connection) =>
+          new Promise<Described>((resolve, reject) =>
+            connection.prepare(sql, (error, statement) => {
+              if (error) return reject(error);
+              const { columns, parameters } = statement;
+              statement.close();
+              resolve({ columns: columnsOf(columns), parameters: parameters.map(() => undefined) });
+            }),
+          ),
+      ),
     read: (sql, values, limits) =>
       limits.timeoutMs === options.timeoutMs
         ? lend(trusted, limits, (connection) => readIn(connection, sql, values, limits))
@@ -394,10 +399,11 @@ const isText = (field: Field) => field.characterSet !== binary;
 function mysqlType(field: Field, jsonColumns: ReadonlySet<string>, enums: ReadonlyMap<string, readonly string[]>): ColumnType {
   const origin = `${field.orgTable ?? ''}.${field.orgName ?? ''}`;
   switch (field.columnType) {
+    case 8:
+      return { kind: 'integer', isLarge: true };
     case 1:
     case 2:
     case 3:
-    case 8:
     case 9:
     case 13:
     case 16:
@@ -452,6 +458,7 @@ function mysqlToJson(value: unknown, { kind }: ColumnType, maxBlobBytes: number)
 function mysqlParameter(value: unknown, { kind }: ColumnType, typed: Driven['TypedParameter'] | undefined): unknown {
   if (value === null || value === undefined) return null;
   if (kind === 'bytes' && typeof value === 'string') return Buffer.from(value, 'base64');
+  if (kind === 'json') return JSON.stringify(value);
   if (typeof value === 'number' && Number.isSafeInteger(value)) return typed?.BIGINT?.(value) ?? value;
   if ((kind === 'timestamptz' || kind === 'timestamp') && typeof value === 'string') return value.replace('T', ' ').replace(/Z$/, '');
   return typeof value === 'object' ? JSON.stringify(value) : value;
@@ -509,6 +516,7 @@ function declaredType(
 ): ColumnType {
   if (jsonColumns.has(origin)) return { kind: 'json' };
   if (name === 'enum') return { kind: 'enum', values: enums.get(origin) ?? [] };
+  if (name === 'bigint') return { kind: 'integer', isLarge: true };
   if (/int$|^year$|^bit$/.test(name)) return { kind: 'integer' };
   if (name === 'float' || name === 'double') return { kind: 'number' };
   if (name === 'uuid') return { kind: 'uuid' };

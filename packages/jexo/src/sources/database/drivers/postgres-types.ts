@@ -39,6 +39,7 @@ export function postgresType(oid: number, modifier: number, types: PostgresTypes
   const kind = kinds[oid];
   if (kind === 'decimal' && modifier > 4)
     return { kind, declared: `numeric(${((modifier - 4) >> 16) & 0xffff},${(modifier - 4) & 0xffff})` };
+  if (oid === 20) return { kind: 'integer', isLarge: true };
   if (kind !== undefined) return { kind };
   const element = types.arrays.get(oid);
   if (element !== undefined) return { kind: 'list', of: postgresType(element, modifier, types) };

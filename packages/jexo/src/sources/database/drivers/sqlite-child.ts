@@ -26,10 +26,22 @@ export interface SqliteChild {
   close(): void;
 }
 
+/** The parts of the synchronous driver that are used there. */
+interface SyncStatement {
+  raw(on: boolean): SyncStatement;
+  safeIntegers(on: boolean): SyncStatement;
+  columns(): Found['columns'];
+  iterate(...values: readonly unknown[]): Iterable<unknown[]>;
+}
+interface SyncDatabase {
+  exec(sql: string): void;
+  prepare(sql: string): SyncStatement;
+}
+
 /** Runs in the child. It stands by itself: its text is handed to Node. */
 async function childMain(): Promise<void> {
   const [driver = '', file = '', heap = ''] = process.argv.slice(1);
-  const { default: Database } = (await import(driver)) as { default: new (file: string) => any };
+  const { default: Database } = (await import(driver)) as { default: new (file: string) => SyncDatabase };
   const database = new Database(file);
   database.exec(`pragma query_only = 1; pragma temp_store = 2; pragma hard_heap_limit = ${heap}; pragma trusted_schema = 0`);
   process.on('message', ({ sql, values, skip, maxRows }: Asked) => {
@@ -73,7 +85,7 @@ export async function startSqliteChild(driver: string, file: string, heapBytes: 
   (child.stderr as unknown as { unref(): void }).unref();
   return {
     get isAlive() {
-      return child.exitCode === null && child.signalCode === null && child.connected;
+      return !child.killed && child.exitCode === null && child.signalCode === null && child.connected;
     },
     async run(asked, timeoutMs, signal) {
       child.channel?.ref();

@@ -197,7 +197,8 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
         async ({ connection }): Promise<Written> => {
           await connection.exec('begin immediate');
           try {
-            const statement = (await connection.prepare(sql)).raw(true).safeIntegers(true);
+            const statement = await connection.prepare(sql);
+            if (statement.reader) statement.raw(true).safeIntegers(true);
             const before = statement.reader ? await rowsOf(statement, values, limits) : undefined;
             const affected = before?.rows.length ?? (await statement.run(values)).changes;
             await connection.exec(limits.keep ? 'commit' : 'rollback');
@@ -273,6 +274,7 @@ function sqliteToJson(value: unknown, { kind }: ColumnType, maxBlobBytes: number
 
 function sqliteParameter(value: unknown, { kind }: ColumnType): unknown {
   if (value === null || value === undefined) return null;
+  if (kind === 'json') return JSON.stringify(value);
   if (typeof value === 'boolean') return value ? 1 : 0;
   if (kind === 'bytes' && typeof value === 'string') return Buffer.from(value, 'base64');
   if (kind === 'integer' && typeof value === 'string' && /^-?\d+$/.test(value)) return BigInt(value);
