@@ -100,8 +100,8 @@ function checkWords(tokens: readonly Token[], { dialect }: GateRules): void {
     if (kind === 'sign' && value.startsWith('/*'))
       refuse('Comments that the database carries out are not run', 'Leave the comment out.', token);
     if (value === '\u0000') refuse('Names with Unicode escapes are not read here', 'Write the name itself.', token);
-    if (kind === 'sign' && value === '?' && dialect !== 'postgres')
-      refuse('The statement has a parameter, ?', 'Write the value itself.', token);
+    if (kind === 'sign' && (value === '?' || value === '$') && dialect !== 'postgres')
+      refuse(`The statement has a parameter, ${value}`, 'Write the value itself.', token);
     if (kind === 'sign' && value === '.' && !endsName(before)) refuse('A dot stands before a name', 'Write the name alone.', token);
     if (kind === 'sign' && value === '\\') refuse('A backslash stands outside of a text', 'Leave it out.', token);
   });

@@ -1,6 +1,7 @@
 import { JexoError, messageOf } from '../../../errors.js';
 import { bytesToJson, isSafe, type ColumnType } from '../column-types.js';
 import type { Column, Described, Driver, PoolOptions, ReadLimits, Relation, ResultColumn, Rows, Table, Written } from '../driver.js';
+import { lender } from '../lend.js';
 import { collectRows } from '../limited-rows.js';
 import { loadDriver } from '../load-driver.js';
 import { withoutSecrets, type Place } from '../place.js';
@@ -39,7 +40,7 @@ interface Connection {
   on(event: 'error', take: (error: Error) => void): void;
   end(done: () => void): void;
   destroy(): void;
-  readonly stream: { readonly bytesRead: number };
+  readonly stream: { readonly bytesRead: number; on(event: 'close', take: () => void): void };
 }
 interface Driven {
   createConnection(options: object): Connection & { connect(done: (error: Error | null) => void): void };
@@ -83,6 +84,9 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
   };
   const isBroken = (error: unknown) => !(error instanceof JexoError && error.code === 'JEXO_SQL');
 
+  /** What has to end when a connection breaks: the driver itself says so to the connection alone. */
+  const pending = new WeakMap<Connection, Set<(error: Error) => void>>();
+
   /** Runs one statement; rows are handed on as they come. */
   const run = (
     connection: Connection,
@@ -93,6 +97,12 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
     new Promise<Result>((resolve, reject) => {
       let fields: readonly Field[] = [];
       let affected = 0;
+      const waiting = pending.get(connection);
+      const fail = (error: Error) => {
+        waiting?.delete(fail);
+        reject(error);
+      };
+      waiting?.add(fail);
       const command =
         values === undefined ? connection.query({ sql, rowsAsArray: true }) : connection.execute({ sql, values, rowsAsArray: true });
       command
@@ -101,8 +111,11 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
           if (Array.isArray(row)) onRow(row, fields);
           else affected = (row as { affectedRows?: number }).affectedRows ?? 0;
         })
-        .on('error', reject)
-        .on('end', () => resolve({ fields, affected }));
+        .on('error', fail)
+        .on('end', () => {
+          waiting?.delete(fail);
+          resolve({ fields, affected });
+        });
     });
 
   const session = () =>
@@ -131,8 +144,12 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
       },
       flags: ['-LOCAL_FILES'],
     });
+    const waiting = new Set<(error: Error) => void>();
+    pending.set(connection, waiting);
+    const broken = (error: Error) => [...waiting].forEach((fail) => fail(error));
     // A connection that breaks while nobody uses it is noticed by the next who does.
-    connection.on('error', () => undefined);
+    connection.on('error', broken);
+    connection.stream.on('close', () => broken(new Error('Connection lost: it was closed')));
     try {
       await new Promise<void>((resolve, reject) => connection.connect((error) => (error === null ? resolve() : reject(error))));
       await run(connection, 'select version()', undefined, ([version]) => (isMaria = /mariadb/i.test(String(version))));
@@ -166,63 +183,38 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
     await (other && run(other, `kill query ${threadId}`, undefined).catch(() => undefined));
     other?.destroy();
   };
-  const lend = async <T>(
-    from: Line,
-    { timeoutMs, signal }: Pick<ReadLimits, 'timeoutMs' | 'signal'>,
-    work: (connection: Connection) => Promise<T>,
-  ): Promise<T> => {
-    for (let attempts = 0; ; attempts++) {
-      let isFresh = true;
-      try {
-        return await from.use(
-          async (connection) => {
-            let stopping: Promise<void> | undefined;
-            const stop = () => (stopping = cancel(connection));
-            signal.addEventListener('abort', stop, { once: true });
-            try {
-              return await work(connection);
-            } catch (error) {
-              isFresh = !/closed state|Connection lost|ECONNRESET|EPIPE/i.test(messageOf(error));
-              throw signal.aborted ? signal.reason : timedOut(error) ? tooSlow(timeoutMs) : fault(error);
-            } finally {
-              signal.removeEventListener('abort', stop);
-              await stopping;
-            }
-          },
-          signal,
-          (error) => isBroken(error) && !signal.aborted,
-        );
-      } catch (error) {
-        if (
-          !isFresh &&
-          attempts < options.connections &&
-          !signal.aborted &&
-          /closed state/i.test(messageOf((error as Error).cause ?? error))
-        )
-          continue;
-        throw error;
-      }
-    }
-  };
+  const lend = lender<Connection>({
+    cancel,
+    translate: (error, timeoutMs) => (timedOut(error) ? tooSlow(timeoutMs) : fault(error)),
+    isBroken,
+    isLost,
+    neverSent,
+    attempts: options.connections,
+  });
   const within = <T>(
     from: Line,
     begin: string,
     limits: Pick<ReadLimits, 'timeoutMs' | 'signal'>,
     work: (connection: Connection) => Promise<T>,
   ): Promise<T> =>
-    lend(from, limits, async (connection) => {
-      await run(
-        connection,
-        isMaria ? `set session max_statement_time = ${limits.timeoutMs / 1000}` : `set session max_execution_time = ${limits.timeoutMs}`,
-        undefined,
-      );
-      await run(connection, begin, undefined);
-      try {
-        return await work(connection);
-      } finally {
-        await run(connection, 'rollback', undefined).catch(() => undefined); // a broken connection is dropped anyway
-      }
-    });
+    lend(
+      from,
+      limits,
+      async (connection) => {
+        await run(
+          connection,
+          isMaria ? `set session max_statement_time = ${limits.timeoutMs / 1000}` : `set session max_execution_time = ${limits.timeoutMs}`,
+          undefined,
+        );
+        await run(connection, begin, undefined);
+        try {
+          return await work(connection);
+        } finally {
+          await run(connection, 'rollback', undefined).catch(() => undefined); // a broken connection is dropped anyway
+        }
+      },
+      begin.endsWith('read write') ? 'writes' : 'reads',
+    );
   const typeOf = (field: Field): ColumnType => mysqlType(field, jsonColumns, enums);
   const columnsOf = (fields: readonly Field[]): ResultColumn[] =>
     fields.map((field) => ({ name: field.name, type: typeOf(field), nullable: (field.flags & 1) === 0 }));
@@ -389,6 +381,10 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
     close: async () => void (await Promise.all([trusted.close(), untrusted.close()])),
   };
 }
+
+/** The driver's own words for a connection that it has found dead before it sent anything. */
+const neverSent = (error: unknown) => /closed state/i.test(messageOf(error));
+const isLost = (error: unknown) => neverSent(error) || /Connection lost|ECONNRESET|EPIPE|closed the connection/i.test(messageOf(error));
 
 /** Stopped by its time limit: MariaDB's 1969, MySQL's 3024. */
 const timedOut = (error: unknown) => [1969, 3024].includes((error as { errno?: number }).errno ?? 0);

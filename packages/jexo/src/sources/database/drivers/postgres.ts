@@ -2,6 +2,7 @@ import type { Client, ClientConfig, FieldDef } from 'pg';
 import { JexoError, messageOf } from '../../../errors.js';
 import { bytesToJson, isSafe, type ColumnType } from '../column-types.js';
 import type { Column, Described, Driver, PoolOptions, ReadLimits, Relation, ResultColumn, Rows, Table, Written } from '../driver.js';
+import { lender } from '../lend.js';
 import { collectRows } from '../limited-rows.js';
 import { loadDriver } from '../load-driver.js';
 import { withoutSecrets, type Place } from '../place.js';
@@ -103,39 +104,14 @@ export function postgresDriver(place: Place, options: PoolOptions): Driver {
     await other?.end().catch(() => undefined);
   };
 
-  /** Lends a connection; one that was lost while nobody used it is replaced. */
-  const lend = async <T>(
-    line: Line,
-    { timeoutMs, signal }: Pick<ReadLimits, 'timeoutMs' | 'signal'>,
-    work: (client: Client) => Promise<T>,
-  ): Promise<T> => {
-    for (let attempts = 0; ; attempts++) {
-      try {
-        return await line.use(
-          async (client) => {
-            let stopping: Promise<void> | undefined;
-            const stop = () => (stopping = cancel(client));
-            signal.addEventListener('abort', stop, { once: true });
-            try {
-              return await work(client);
-            } catch (error) {
-              throw signal.aborted ? signal.reason : timedOut(error) ? tooSlow(timeoutMs) : fault(error);
-            } finally {
-              signal.removeEventListener('abort', stop);
-              await stopping;
-            }
-          },
-          signal,
-          (error) => isBroken(error) && !signal.aborted,
-        );
-      } catch (error) {
-        // The statement has not reached a server: a connection that broke while it was idle says so at once.
-        if (attempts < options.connections && !signal.aborted && wasIdle(error)) continue;
-        throw error;
-      }
-    }
-  };
-
+  const lend = lender<Client>({
+    cancel,
+    translate: (error, timeoutMs) => (timedOut(error) ? tooSlow(timeoutMs) : fault(error)),
+    isBroken,
+    isLost,
+    neverSent,
+    attempts: options.connections,
+  });
   /** Lends a connection inside a transaction, which is rolled back unless `work` commits. */
   const within = <T>(
     line: Line,
@@ -143,23 +119,28 @@ export function postgresDriver(place: Place, options: PoolOptions): Driver {
     limits: Pick<ReadLimits, 'timeoutMs' | 'signal'>,
     work: (client: Client) => Promise<T>,
   ): Promise<T> =>
-    lend(line, limits, async (client) => {
-      const { timeoutMs } = limits;
-      const { stream } = (client as unknown as { connection: { stream: Wire } }).connection;
-      const from = stream.bytesRead;
-      const measure = setInterval(() => {
-        if (stream.bytesRead - from > mostWireBytes) stream.destroy(new Error(`more than ${mostWireBytes} bytes came for one statement`));
-      }, 20);
-      try {
-        await client.query(
-          `${begin}; set local statement_timeout = ${timeoutMs}; set local lock_timeout = ${Math.min(timeoutMs, 5000)}; set local idle_in_transaction_session_timeout = ${timeoutMs + 5000}`,
-        );
-        return await work(client);
-      } finally {
-        clearInterval(measure);
-        await client.query('rollback').catch(() => undefined); // a broken connection is dropped anyway
-      }
-    });
+    lend(
+      line,
+      limits,
+      async (client) => {
+        const { timeoutMs } = limits;
+        const { stream } = (client as unknown as { connection: { stream: Wire } }).connection;
+        const from = stream.bytesRead;
+        const measure = setInterval(() => {
+          if (stream.bytesRead - from > mostWireBytes) stream.destroy(new Error(`more than ${mostWireBytes} bytes came for one statement`));
+        }, 20);
+        try {
+          await client.query(
+            `${begin}; set local statement_timeout = ${timeoutMs}; set local lock_timeout = ${Math.min(timeoutMs, 5000)}; set local idle_in_transaction_session_timeout = ${timeoutMs + 5000}`,
+          );
+          return await work(client);
+        } finally {
+          clearInterval(measure);
+          await client.query('rollback').catch(() => undefined); // a broken connection is dropped anyway
+        }
+      },
+      begin.endsWith('read write') ? 'writes' : 'reads',
+    );
   const columnsOf = (fields: readonly FieldDef[], known: PostgresTypes): ResultColumn[] =>
     fields.map(({ name, dataTypeID, dataTypeModifier }) => ({
       name,
@@ -345,7 +326,15 @@ const special = [
 const timedOut = (error: unknown) => (error as { code?: string }).code === '57014' && /timeout/.test(messageOf(error));
 
 /** The driver's own words for a connection that it has found dead before it sent anything. */
-const wasIdle = (error: unknown) => /not queryable|Client was closed/i.test(messageOf(error));
+const neverSent = (error: unknown) => /not queryable|Client was closed/i.test(messageOf(error));
+function isLost(error: unknown): boolean {
+  const { code = '' } = ((error as Error).cause ?? {}) as { code?: string };
+  return (
+    neverSent(error) ||
+    /^(?:57P0[123]|08\w{3}|ECONNRESET|EPIPE)$/.test(code) ||
+    /Connection terminated|socket.*ended/i.test(messageOf(error))
+  );
+}
 
 /** A value as PostgreSQL writes it, as JSON. */
 export function postgresToJson(text: string | null, type: ColumnType, maxBlobBytes: number): unknown {

@@ -9,7 +9,7 @@ import type { Place } from '../place.js';
 import { sqliteFunctions } from '../safe-functions.js';
 import { sqliteType } from '../sqlite-types.js';
 import { waitingLine } from '../waiting-line.js';
-import { startSqliteChild, tooSlow, type SqliteChild } from './sqlite-child.js';
+import { startSqliteChild, tooSlow, type Found, type SqliteChild } from './sqlite-child.js';
 
 /** The parts of the driver that are used. */
 interface Statement {
@@ -91,14 +91,25 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
     });
   const readers = line('ro', options.connections);
   const writers = line('rw', 1);
-  const children = waitingLine<SqliteChild>({
+  const children = waitingLine<{ readonly child: SqliteChild; readonly file: string }>({
     most: untrustedChildren,
     queue: options.queue,
     idleMs: options.idleMs,
-    open: () => startSqliteChild(findDriver('libsql'), `${uri}?mode=ro`, childHeapBytes),
-    close: (child) => child.close(),
+    open: async () => {
+      const file = identity();
+      return { file, child: await startSqliteChild(findDriver('libsql'), `${uri}?mode=ro`, childHeapBytes) };
+    },
+    close: ({ child }) => child.close(),
     what,
   });
+  /** The file that lies there now. @throws JexoError JEXO_DATABASE */
+  const fileNow = (): string => {
+    try {
+      return identity();
+    } catch (error) {
+      throw fault(error);
+    }
+  };
 
   /** Lends a connection on the file that lies there now. */
   const using = async <T>(
@@ -108,12 +119,7 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
   ) => {
     const stop = AbortSignal.any([signal, AbortSignal.timeout(timeoutMs)]);
     for (;;) {
-      let now: string;
-      try {
-        now = identity();
-      } catch (error) {
-        throw fault(error);
-      }
+      const now = fileNow();
       const isStale = Symbol('stale');
       try {
         return await from.use(
@@ -161,13 +167,27 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
     }
     return collected.rows(columns);
   };
+  const askChild = async (asked: Parameters<SqliteChild['run']>[0], timeoutMs: number, signal: AbortSignal): Promise<Found> => {
+    for (;;) {
+      const now = fileNow();
+      const isStale = Symbol('stale');
+      try {
+        return await children.use(
+          async ({ child, file }) => {
+            if (file !== now || !child.isAlive) throw isStale;
+            return child.run(asked, timeoutMs, signal);
+          },
+          signal,
+          (error, { child }) => error === isStale || !child.isAlive,
+        );
+      } catch (error) {
+        if (error !== isStale) throw error;
+      }
+    }
+  };
   const readUntrusted = async (sql: string, values: readonly unknown[], limits: ReadLimits): Promise<Rows> => {
     const { maxRows, skip = 0, timeoutMs, signal } = limits;
-    const found = await children.use(
-      (child) => child.run({ sql, values, skip, maxRows }, timeoutMs, signal),
-      signal,
-      (_error, child) => !child.isAlive || signal.aborted,
-    );
+    const found = await askChild({ sql, values, skip, maxRows }, timeoutMs, signal);
     const columns = found.columns.map(({ name, type }) => ({ name, type: sqliteType(type), nullable: true }));
     const collected = collectRows(limits);
     for (const row of found.rows) if (!collected.add(toJson(row, columns))) break;
