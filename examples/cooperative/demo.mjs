@@ -5,6 +5,7 @@ import { createInterface } from 'node:readline';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { tellRegistryStory } from './registry-story.mjs';
+import { makeScales, scalesTarget, tellScalesStory } from './scales-story.mjs';
 import { tellStory } from './story.mjs';
 
 const here = dirname(fileURLToPath(import.meta.url));
@@ -50,6 +51,7 @@ function stop(code) {
 }
 for (const signal of ['SIGINT', 'SIGTERM']) process.on(signal, () => stop(0));
 
+await makeScales();
 const { address, name, tools } = await serve(once ? 0 : 4300);
 console.log(`The Alderwick cooperative (${name}: ${tools.join(', ')}) is served at ${address}`);
 
@@ -62,7 +64,8 @@ if (once) {
   await tell(['call', address, 'mix_syrup', 'colonies=0', 'season=winter', '--unchecked'], 1);
   await tellStory(address);
   await tellRegistryStory();
+  await tellScalesStory();
   console.log('\nThat is the whole story. To go on by hand: npm run demo');
   stop(0);
 }
-start(['inspect', address], ['ignore', 'inherit', 'inherit']);
+start(['inspect', address, ...scalesTarget], ['ignore', 'inherit', 'inherit']);

@@ -148,5 +148,7 @@ if (import.meta.url === pathToFileURL(process.argv[1] ?? '').href) {
   const began = performance.now();
   const count = await loadScales(place);
   const shown = place.replace(/:\/\/([^:@/]*):[^@]*@/, '://$1@');
-  console.log(`${count.toLocaleString('en')} readings of ${hives.length} hives are in ${shown} (${((performance.now() - began) / 1000).toFixed(1)} s)`);
+  console.log(
+    `${count.toLocaleString('en')} readings of ${hives.length} hives are in ${shown} (${((performance.now() - began) / 1000).toFixed(1)} s)`,
+  );
 }

@@ -29,6 +29,15 @@ test('the whole story tells itself and ends well', async () => {
     '← get_photo: image image/png, the same',
     '? Withdraw an inspection: {"id":127}?  yes',
     '← withdraw_inspection; the registry says: No such inspection',
+    '← Upper Croft  39.21 kg in April',
+    '← {"hive":"UC-04","kg":36.1}',
+    '✗ no such column: kgs. Did you mean kg?',
+    '✗ The function writefile is not called here',
+    '✗ There is no keepers here',
+    '· next: scales://tables/readings?after=["FH-01","2026-03-15 00:15:00"]',
+    '← MR-03 at 2026-05-01 06:00:00: 31.11 kg; scales://rows/hives/MR-03',
+    '? Set MR-03 at 2026-05-01 06:00:00 to 31.21 kg? It would write 1 row.  yes',
+    '← changed: scales://rows/readings/MR-03,2026-05-01 06:00:00',
     '✗ Alderwick registry refused POST /inspections (422 Unprocessable Entity): The inspection cannot be booked: There is no hive XX-99.',
   ])
     expect(stdout).toContain(words);

@@ -25,7 +25,7 @@ export { defineServer, isServer, type Server, type ServerDefinition } from './of
 export { kept } from './offers/kept.js';
 export { middleware, type Middleware } from './offers/middleware.js';
 export type { Offer, PromptOffer, ResourceOffer, TemplateOffer, ToolOffer } from './offers/offer.js';
-export type { NeededSetting, Omission, ReadContext, Settings, Source, SourceContents } from './offers/source.js';
+export type { NeededSetting, Omission, ReadContext, Remark, Settings, Source, SourceContents } from './offers/source.js';
 export { prompt, type PromptDefinition, type Rendered } from './offers/prompt.js';
 export {
   notFound,

@@ -5,7 +5,7 @@ import { shapePrompt, shapeResource, shapeTool } from '../protocol/shape-down.js
 import type { Revision } from '../protocol/revisions.js';
 import type { Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
 import type { Offer, PromptOffer, ResourceOffer, TemplateOffer, ToolOffer } from './offer.js';
-import { isSource, readParts, type NeededSetting, type Omission, type ReadContext, type Source } from './source.js';
+import { isSource, readParts, type NeededSetting, type Omission, type ReadContext, type Remark, type Source } from './source.js';
 
 /** One offer with the source it came from. */
 export interface Entry<O extends Offer = Offer> {
@@ -32,6 +32,8 @@ export interface Catalogue {
   readonly omitted: readonly Omission[];
   /** Names of offers that were excluded by a choice. */
   readonly excluded: readonly string[];
+  /** What `jexo check` reports of the sources. */
+  readonly remarks: readonly Remark[];
   /** Variables of the environment that what is offered needs, each once. */
   readonly settings: readonly NeededSetting[];
   /** Paths of the local files the sources were read from. */
@@ -91,6 +93,7 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
       prompts: found.prompt as Map<string, Entry<PromptOffer>>,
       omitted,
       excluded: read.flatMap((contents) => contents.excluded ?? []),
+      remarks: read.flatMap((contents) => contents.remarks ?? []),
       settings: [
         ...new Map(read.flatMap(({ settings = [] }) => settings).map((each) => [`${each.variable} ${each.sentTo ?? ''}`, each])).values(),
       ],

@@ -41,6 +41,7 @@ export function offers(parts: readonly (Offer | Source)[], choice: Choice & { re
         offers: all((each) => each.offers),
         omitted: all((each) => each.omitted),
         excluded: all((each) => each.excluded),
+        remarks: all((each) => each.remarks),
         settings: all((each) => each.settings),
         files: all((each) => each.files),
         ...tooMany(read),
@@ -103,6 +104,7 @@ export function choose(found: SourceContents, choice: Choice, where: string): So
         : (found.omitted ?? []).filter(({ name }) => only.some((pattern) => glob(pattern).test(name))),
     excluded: [...(found.excluded ?? []), ...found.offers.filter((offer) => !isKept(offer)).map(({ name }) => name)],
     settings: found.settings ?? [],
+    remarks: found.remarks ?? [],
     files: found.files ?? [],
     ...(found.whenTooMany !== undefined && { whenTooMany: found.whenTooMany }),
     offers: found.offers.filter(isKept).map((offer) => {

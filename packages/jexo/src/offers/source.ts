@@ -31,6 +31,20 @@ export interface NeededSetting {
   readonly sentTo?: string;
 }
 
+/** Something `jexo check` says of what a source was made of: a query, a table. */
+export interface Remark {
+  /** A stable id: `query-without-limit`. Rules of `jexo check` are reported as such, others as `remark`. */
+  readonly rule: string;
+  /** What it is about: `query daily_weight`. */
+  readonly subject: string;
+  /** A file with its line, where there is one. */
+  readonly where?: string;
+  /** What is worth changing, as a sentence. */
+  readonly message: string;
+  /** How to change it, as a sentence. */
+  readonly remedy: string;
+}
+
 /** Values by the name of their variable, as in `process.env`. */
 export type Settings = Readonly<Record<string, string | undefined>>;
 
@@ -64,6 +78,8 @@ export interface SourceContents {
   readonly excluded?: readonly string[];
   /** Variables of the environment that calls need. */
   readonly settings?: readonly NeededSetting[];
+  /** What `jexo check` reports of it. */
+  readonly remarks?: readonly Remark[];
   /** What to do when its list of tools is too long for a model: a sentence. */
   readonly whenTooMany?: string;
   /** Paths of the local files it was read from. `serve --watch` reads again when one of them is saved. */

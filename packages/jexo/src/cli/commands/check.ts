@@ -57,8 +57,8 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
     const [resources, templates] = hasResources === undefined ? [[], []] : await Promise.all([client.resources(), client.templates()]);
     const prompts = hasPrompts === undefined ? [] : await client.prompts();
     const again = hasTools === undefined ? [] : await client.tools();
-    const advice = (await own?.catalogue())?.whenTooMany;
-    const whenTooMany = advice === undefined ? {} : { whenTooMany: advice };
+    const catalogue = await own?.catalogue();
+    const whenTooMany = catalogue?.whenTooMany === undefined ? {} : { whenTooMany: catalogue.whenTooMany };
     found = await checkServer({
       server: client.server,
       tools,
@@ -67,6 +67,9 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
       prompts,
       omitted: omitted.map((each) => ({ ...each, where: placeOf(target.text, each.where) })),
       ...(own && { places: await placesOf(own, target.text!) }),
+      remarks: (catalogue?.remarks ?? []).map((each) =>
+        each.where === undefined ? each : { ...each, where: placeOf(target.text, each.where) },
+      ),
       foreign: own === undefined,
       ...whenTooMany,
       deviations,

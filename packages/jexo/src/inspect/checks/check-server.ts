@@ -1,4 +1,4 @@
-import { severities, type Finding, type Report, type Seen } from './finding.js';
+import { rules, severities, type Finding, type Report, type Rule, type Seen } from './finding.js';
 import { checkConfusable, checkSameDescription, checkSize } from './list-rules.js';
 import { checkDescribed, checkTool } from './tool-rules.js';
 import { checkWords } from './word-rules.js';
@@ -33,6 +33,15 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
       remedy: next,
     });
   }
+  for (const { rule, subject, where, message, remedy } of seen.remarks ?? [])
+    report({
+      rule: rule in rules ? (rule as Rule) : 'remark',
+      severity: 'note',
+      subject,
+      message,
+      remedy,
+      ...(where !== undefined && { where }),
+    });
   for (const account of new Set(seen.deviations))
     report({
       rule: 'protocol',

@@ -1,4 +1,4 @@
-import type { Omission } from '../../offers/source.js';
+import type { Omission, Remark } from '../../offers/source.js';
 import type { InitializeResult, Prompt, Resource, ResourceTemplate, Tool } from '../../protocol/types.js';
 import type { Deviation } from '../../transports/link.js';
 
@@ -22,6 +22,11 @@ export const rules = {
   'instruction-like-text': 'A description that orders the model about may be an attack.',
   'invalid-example': 'An example or a default that its own schema refuses teaches wrong calls.',
   omitted: 'Something could not be offered.',
+  'query-without-limit': 'A query without a bound answers with whole tables, page after page.',
+  'select-star': 'A query that selects everything answers with columns that are added later, and that nobody has looked at.',
+  'table-without-key': 'Without a key a table has one page, and its rows have no address.',
+  'guide-over-budget': 'A guide that does not fit its budget costs the model another call before every query.',
+  remark: 'Something that a source remarks on itself.',
   protocol: 'A deviation from the protocol works with one client and fails with another.',
   'stdout-noise': 'A line on stdout that is no message ends the conversation with many hosts.',
   'wrong-headers': 'Headers and statuses that the protocol wants otherwise break with some clients, gateways and browsers.',
@@ -49,6 +54,8 @@ export interface Seen {
   readonly templates: readonly ResourceTemplate[];
   readonly prompts: readonly Prompt[];
   readonly omitted: readonly Omission[];
+  /** What the sources remark on themselves. */
+  readonly remarks?: readonly Remark[];
   /** Where each was defined, by `tool mix_syrup`. */
   readonly places?: Readonly<Record<string, string>>;
   /** What to do when the list is too long, as its source says it. */

@@ -181,13 +181,13 @@ function checkNames(tokens: readonly Token[], { dialect, hidden, schemas }: Gate
     const next = tokens[index + 1];
     const isBefore =
       next?.kind === 'sign' && next.value === '.' && (tokens[index + 2]?.kind === 'word' || tokens[index + 2]?.kind === 'quoted');
-    if (hidden.has(name) && kind !== 'text') refuse(`There is no ${raw} here`, 'List the tables with describe_tables.', token);
+    if (hidden.has(name) && kind !== 'text') refuse(`There is no ${raw} here`, 'Use the tables that the description names.', token);
     if (dialect === 'sqlite' && (sqliteModules.test(name) || /^sqlite_/.test(name)))
-      refuse(`${raw} is not read here: it reaches beyond the tables`, 'List the tables with describe_tables.', token);
+      refuse(`${raw} is not read here: it reaches beyond the tables`, 'Use the tables that the description names.', token);
     if (dialect === 'postgres' && (/^pg_(?!catalog$)/.test(name) || name === 'information_schema') && next?.value !== '(')
-      refuse(`${raw} is not read here: it belongs to the database itself`, 'List the tables with describe_tables.', token);
+      refuse(`${raw} is not read here: it belongs to the database itself`, 'Use the tables that the description names.', token);
     if (dialect === 'mysql' && isBefore && /^(?:mysql|information_schema|performance_schema|sys)$/.test(name))
-      refuse(`${raw} is not read here: it belongs to the database itself`, 'List the tables with describe_tables.', token);
+      refuse(`${raw} is not read here: it belongs to the database itself`, 'Use the tables that the description names.', token);
     if (isBefore && schemas.has(name)) refuse(`A schema stands before a table: ${raw}`, 'Write the name of the table alone.', token);
   });
 }

@@ -230,7 +230,7 @@ export function parametersOf(query: QueryText, told: ReadonlyMap<string, ColumnT
   ];
   return names.map((name) => {
     const doc = query.parameters.get(name);
-    const type = doc?.type ?? usable(told.get(name)) ?? inferType(query.tokens, name, tables) ?? anyType;
+    const type = doc?.type ?? usable(told.get(name)) ?? inferType(query.tokens, name, tables) ?? typeByWords(doc) ?? anyType;
     const isList = lists.has(name) || type.kind === 'list';
     const element = type.kind === 'list' ? (type.of ?? anyType) : type;
     const { description, keywords = {}, isOptional = false } = doc ?? {};
@@ -249,6 +249,14 @@ export function parametersOf(query: QueryText, told: ReadonlyMap<string, ColumnT
     } as JsonSchema;
     return { name, type: element, isList, isRequired: !isOptional, schema };
   });
+}
+
+/** What has a pattern or a format is a text, what has bounds a number. */
+function typeByWords(doc: ParameterText | undefined): ColumnType | undefined {
+  const { format, pattern, minLength, maxLength, minimum, maximum, type } = doc?.keywords ?? {};
+  if (type === 'integer') return { kind: 'integer' };
+  if ([format, pattern, minLength, maxLength].some((each) => each !== undefined)) return { kind: 'text' };
+  return minimum !== undefined || maximum !== undefined ? { kind: 'number' } : undefined;
 }
 
 function orNull(schema: JsonSchema): JsonSchema {

@@ -48,12 +48,12 @@ function queryTool(context: OpenToolContext, guide: Guide): ToolOffer {
   const run = async (
     { sql, cursor, explain = false }: { sql: string; cursor?: string; explain?: boolean },
     call: Call,
-  ): Promise<RowsAnswer & { plan?: string }> => {
+  ): Promise<Partial<RowsAnswer> & { plan?: string }> => {
     try {
       const passed = pass(sql, rules);
       const bound = overSeen(passed.sql, [], seen, driver, call.caller);
       const how = { ...limits, signal: call.signal };
-      if (explain || passed.explain) return { rows: [], plan: await driver.explain(bound.sql, bound.values, how) };
+      if (explain || passed.explain) return { plan: await driver.explain(bound.sql, bound.values, how) };
       const { skip = 0 } = cursor === undefined ? {} : readCursor(cursor, passed.sql);
       const found = await driver.readUntrusted(bound.sql, bound.values, { ...how, ...(skip > 0 && { skip }) });
       return rowsAnswer(found, () => cursorFor(passed.sql, { skip: skip + found.rows.length }));
@@ -84,7 +84,6 @@ function queryTool(context: OpenToolContext, guide: Guide): ToolOffer {
           cursor: { type: 'string' },
           plan: { type: 'string' },
         },
-        required: ['rows'],
       },
       annotations: { readOnlyHint: true, openWorldHint: false },
     },

@@ -10,7 +10,8 @@ import type { Driver, PoolOptions } from './driver.js';
 import { sqliteDriver } from './drivers/sqlite.js';
 import { postgresDriver } from './drivers/postgres.js';
 import { mysqlDriver } from './drivers/mysql.js';
-import { readQuery } from './named-query.js';
+import { readQuery, type QueryText } from './named-query.js';
+import { remarksOn } from './remarks.js';
 import { openTools, readSamples } from './open-tool.js';
 import { readPlace, type Place } from './place.js';
 import { queryTool, type DatabaseContext } from './query-tool.js';
@@ -195,9 +196,9 @@ async function contentsOf(
   const { maxRows = 200, maxBytes = 200_000, timeoutMs = 10_000, changesMs = 1000 } = options;
   const context: DatabaseContext = { driver, seen, limits: { maxRows, maxBytes, timeoutMs } };
   progress(1, 3, 'reading the queries');
-  const { offers: queries, omitted } = await readQueries(texts, context);
+  const { offers: queries, omitted, read } = await readQueries(texts, context);
   progress(2, 3, 'making the guide');
-  const open = options.query === false ? { offers: [], omitted: [] } : await openOffers(context, name, options, signal);
+  const open = options.query === false ? { offers: [], omitted: [], made: undefined } : await openOffers(context, name, options, signal);
   const resources =
     options.tables === false ? [] : tableResources({ ...context, scheme: name.replaceAll('_', '-'), pageRows: maxRows, changesMs });
   progress(3, 3);
@@ -205,19 +206,23 @@ async function contentsOf(
     offers: [...queries, ...open.offers, ...resources],
     omitted: [...omitted, ...open.omitted],
     excluded: [...seen.hidden],
+    remarks: remarksOn(read, options.tables === false ? [] : seen.tables, open.made),
   };
 }
 
 async function readQueries(
   texts: Readonly<Record<string, string>>,
   context: DatabaseContext,
-): Promise<{ offers: Offer[]; omitted: Omission[] }> {
+): Promise<{ offers: Offer[]; omitted: Omission[]; read: QueryText[] }> {
   const offers: Offer[] = [];
+  const read: QueryText[] = [];
   const omitted: Omission[] = [];
   for (const [place, text] of Object.entries(texts)) {
     const name = basename(place).replace(/\.sql$/, '');
     try {
-      offers.push(await queryTool(readQuery(name, text, place, context.driver.place.dialect), context));
+      const query = readQuery(name, text, place, context.driver.place.dialect);
+      offers.push(await queryTool(query, context));
+      read.push(query);
     } catch (error) {
       // A query is omitted for what is wrong with it, not for a database that is away.
       if (!isJexoError(error) || !['JEXO_DEFINITION', 'JEXO_SQL', 'JEXO_SCHEMA_INVALID'].includes(error.code)) throw error;
@@ -231,7 +236,7 @@ async function readQueries(
       });
     }
   }
-  return { offers, omitted };
+  return { offers, omitted, read };
 }
 
 async function openOffers(
@@ -239,7 +244,7 @@ async function openOffers(
   name: string,
   { query }: WrapDatabaseOptions,
   signal: AbortSignal,
-): Promise<{ offers: readonly Offer[]; omitted: Omission[] }> {
+): Promise<{ offers: readonly Offer[]; omitted: Omission[]; made?: Parameters<typeof remarksOn>[2] }> {
   const {
     about,
     guideTokens = 1500,
@@ -274,5 +279,5 @@ async function openOffers(
     samples: samples ? await readSamples(driver, seen.tables, signal) : new Map(),
     ...(about !== undefined && { about }),
   });
-  return { offers: found.offers, omitted: [] };
+  return { offers: found.offers, omitted: [], made: { guide: found.guide, name, budget: guideTokens } };
 }

@@ -239,38 +239,28 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
       return rows.map((row) => String(row[3])).join('\n');
     },
     watch(changed, everyMs) {
-      let before: unknown;
-      let isAsking = false;
+      let before = stampOf(place.address);
       const timer = setInterval(() => {
-        if (isAsking) return;
-        isAsking = true;
-        // It differs when another connection has changed the file (pragma data_version).
-        versionOf()
-          .then((now) => {
-            if (before !== undefined && now !== before) changed(undefined);
-            before = now;
-          })
-          .catch(() => undefined) // a file that is away for a moment is looked at again
-          .finally(() => (isAsking = false));
+        const now = stampOf(place.address);
+        if (now === before) return;
+        before = now;
+        changed(undefined);
       }, everyMs);
-      let own: Lent | undefined;
-      const versionOf = async (): Promise<string> => {
-        const file = identity();
-        if (own?.file !== file) {
-          own?.connection.close();
-          own = await opening('ro')();
-        }
-        const [row] = await (await prepared(own, 'pragma data_version')).all([]);
-        return `${file} ${String(row?.[0])}`;
-      };
-      return () => {
-        clearInterval(timer);
-        own?.connection.close();
-      };
+      return () => clearInterval(timer);
     },
     open: () => readers.count() + writers.count() + children.count(),
     close: async () => void (await Promise.all([readers.close(), writers.close(), children.close()])),
   };
+}
+
+/** What differs after every write: a commit changes the file, or its journal of writes ahead. */
+function stampOf(path: string): string {
+  return ['', '-wal']
+    .map((end) => {
+      const found = statSync(`${path}${end}`, { bigint: true, throwIfNoEntry: false });
+      return found === undefined ? 'none' : `${found.ino} ${found.size} ${found.mtimeNs}`;
+    })
+    .join(', ');
 }
 
 function sqliteToJson(value: unknown, { kind }: ColumnType, maxBlobBytes: number): unknown {
