@@ -104,6 +104,9 @@ function Shown({ shown }: { shown: Readable }) {
 }
 
 const firstRows = 200;
+const isBlank = (cell: string | undefined) => cell === '' || cell === 'null';
+const isNumeric = (rows: readonly (readonly string[])[], column: number) =>
+  rows.every((row) => isBlank(row[column]) || Number.isFinite(Number(row[column])));
 
 function Table({ headings, rows }: { headings: readonly string[]; rows: readonly (readonly string[])[] }) {
   const [order, setOrder] = useState<{ column: number; down: boolean }>();
@@ -111,12 +114,17 @@ function Table({ headings, rows }: { headings: readonly string[]; rows: readonly
   const sorted = useMemo(() => {
     if (order === undefined) return rows;
     const { column, down } = order;
-    const isNumber = rows.every((row) => row[column] === '' || Number.isFinite(Number(row[column])));
-    const by = (a: readonly string[], b: readonly string[]) =>
-      isNumber ? Number(a[column]) - Number(b[column]) : a[column]!.localeCompare(b[column]!, 'en', { numeric: true });
-    return [...rows].sort((a, b) => (down ? by(b, a) : by(a, b)));
+    const isNumber = isNumeric(rows, column);
+    // What is missing comes last, whichever way the others go.
+    const by = (a: readonly string[], b: readonly string[]) => {
+      const [one, other] = [a[column]!, b[column]!];
+      if (isBlank(one) || isBlank(other)) return Number(isBlank(one)) - Number(isBlank(other));
+      const order = isNumber ? Number(one) - Number(other) : one.localeCompare(other, 'en', { numeric: true });
+      return down ? -order : order;
+    };
+    return [...rows].sort(by);
   }, [rows, order]);
-  const numeric = headings.map((_, column) => rows.every((row) => row[column] === '' || Number.isFinite(Number(row[column]))));
+  const numeric = headings.map((_, column) => isNumeric(rows, column));
   return (
     <div className="scroll" tabIndex={0} role="region" aria-label="Answer as a table">
       <table>
