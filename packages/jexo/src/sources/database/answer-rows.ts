@@ -55,7 +55,7 @@ export function readCursor(cursor: string, statement: string): Position {
   if (read?.of !== digest(statement) || (!isSkip && !Array.isArray(read.after)))
     throw new JexoError('JEXO_INPUT_INVALID', 'The cursor is not one that this call has answered with.', {
       where: 'cursor',
-      next: 'Send the cursor of the last answer, with the same other arguments; or leave it out to begin again.',
+      next: 'Send the cursor of the last answer, with the same other arguments; or omit it to begin again.',
     });
   return isSkip ? { skip: read.skip as number } : { after: read.after as unknown[] };
 }

@@ -93,17 +93,17 @@ function checkWords(tokens: readonly Token[], { dialect }: GateRules): void {
     )
       refuse(`${raw.toUpperCase()} is not run here: this tool only reads`, 'Write a SELECT statement without it.', token);
     if (kind === 'word' && value === 'for' && /^(?:update|share|no|key|system_time)$/.test(tokens[index + 1]?.value ?? ''))
-      refuse('Rows are not locked here', `Leave out ${raw.toUpperCase()} ${tokens[index + 1]!.raw.toUpperCase()}.`, token);
+      refuse('Rows are not locked here', `Remove ${raw.toUpperCase()} ${tokens[index + 1]!.raw.toUpperCase()}.`, token);
     if (kind === 'parameter') refuse(`The statement has a parameter, ${raw}`, 'Write the value itself.', token);
     if (kind === 'sign' && (value === ':=' || value === '@@' || (value === '@' && dialect !== 'postgres')))
       refuse('Variables are not read or set here', 'Write the value itself.', token);
     if (kind === 'sign' && value.startsWith('/*'))
-      refuse('Comments that the database carries out are not run', 'Leave the comment out.', token);
+      refuse('Comments that the database carries out are not run', 'Remove the comment.', token);
     if (value === '\u0000') refuse('Names with Unicode escapes are not read here', 'Write the name itself.', token);
     if (kind === 'sign' && (value === '?' || value === '$') && dialect !== 'postgres')
       refuse(`The statement has a parameter, ${value}`, 'Write the value itself.', token);
     if (kind === 'sign' && value === '.' && !endsName(before)) refuse('A dot stands before a name', 'Write the name alone.', token);
-    if (kind === 'sign' && value === '\\') refuse('A backslash stands outside of a text', 'Leave it out.', token);
+    if (kind === 'sign' && value === '\\') refuse('A backslash stands outside of a text', 'Remove it.', token);
   });
 }
 

@@ -236,7 +236,7 @@ export function parametersOf(query: QueryText, told: ReadonlyMap<string, ColumnT
     const { description, keywords = {}, isOptional = false } = doc ?? {};
     const { examples, default: usual, title, minItems, maxItems, ...inner } = keywords;
     const plain = { ...parameterSchema(element), ...inner } as JsonSchema;
-    // A list of the database's own may hold nulls, and so may what can be left out.
+    // A list of the database's own may hold nulls, and so may what is optional.
     const base = type.kind === 'list' || (isOptional && usual === undefined && !isList) ? orNull(plain) : plain;
     const schema: JsonSchema = {
       ...(isList

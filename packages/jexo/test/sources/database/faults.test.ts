@@ -186,7 +186,7 @@ async function cutter(place: string): Promise<Cutter> {
   };
 }
 
-on('sqlite')('a file that is replaced, damaged or gone is told, and read anew when it is back', async () => {
+on('sqlite')('a file that is replaced, damaged or gone is reported, and read again when it is back', async () => {
   const database = await makeDatabase('sqlite', scales('sqlite'));
   const other = await makeDatabase('sqlite', [
     ...scales('sqlite'),
