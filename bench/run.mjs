@@ -1,6 +1,7 @@
 // `npm run bench`: measures, prints a table and writes it into docs/benchmarks.md. Ratios are to a floor in the same run.
 import { readFileSync, writeFileSync } from 'node:fs';
 import { cpus } from 'node:os';
+import { database } from './database.mjs';
 import { http } from './http.mjs';
 import { idle } from './idle.mjs';
 import { inspector } from './inspector.mjs';
@@ -58,6 +59,17 @@ const measurements = {
       `${jexo.toFixed(2)} ms against ${floor.toFixed(2)} ms of a bare HTTP client (the first call of a tool ${first.toFixed(2)} against ${firstFloor.toFixed(2)} ms); ready in ${ready.toFixed(0)} ms`,
       `**+${(jexo - floor).toFixed(2)} ms** a call, **+${(first - firstFloor).toFixed(2)} ms** the first of a tool`,
       'under 1 ms; under 1,500 ms',
+    ];
+  },
+  async database() {
+    const found = await database();
+    const names = { sqlite: 'SQLite', postgres: 'PostgreSQL', mysql: 'MariaDB' };
+    const each = (words) => found.map((one) => `${names[one.dialect]} ${words(one)}`).join(', ');
+    return [
+      'Databases: a named query; the first page of 300,000 rows; 1,000 such pages; 50 callers over 10 connections',
+      `the query adds ${each(({ adds, floor }) => `${adds.toFixed(0)} µs to ${floor.toFixed(0)}`)}; resident memory grew by ${each(({ grownMb }) => `${grownMb.toFixed(1)} MB`)}`,
+      `page **${each(({ page }) => page.toFixed(2))}**; rate **${each(({ rate }) => rate.toFixed(2))}**`,
+      'at most 120 µs; 1.3; flat; 0.85',
     ];
   },
   async large() {

@@ -32,6 +32,8 @@ export interface Catalogue {
   readonly omitted: readonly Omission[];
   /** Names of offers that were excluded by a choice. */
   readonly excluded: readonly string[];
+  /** What a person who serves it should know. */
+  readonly notes: readonly string[];
   /** What `jexo check` reports of the sources. */
   readonly remarks: readonly Remark[];
   /** Variables of the environment that what is offered needs, each once. */
@@ -93,6 +95,7 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
       prompts: found.prompt as Map<string, Entry<PromptOffer>>,
       omitted,
       excluded: read.flatMap((contents) => contents.excluded ?? []),
+      notes: read.flatMap((contents) => contents.notes ?? []),
       remarks: read.flatMap((contents) => contents.remarks ?? []),
       settings: [
         ...new Map(read.flatMap(({ settings = [] }) => settings).map((each) => [`${each.variable} ${each.sentTo ?? ''}`, each])).values(),

@@ -42,6 +42,7 @@ export function offers(parts: readonly (Offer | Source)[], choice: Choice & { re
         omitted: all((each) => each.omitted),
         excluded: all((each) => each.excluded),
         remarks: all((each) => each.remarks),
+        notes: all((each) => each.notes),
         settings: all((each) => each.settings),
         files: all((each) => each.files),
         ...tooMany(read),
@@ -105,6 +106,7 @@ export function choose(found: SourceContents, choice: Choice, where: string): So
     excluded: [...(found.excluded ?? []), ...found.offers.filter((offer) => !isKept(offer)).map(({ name }) => name)],
     settings: found.settings ?? [],
     remarks: found.remarks ?? [],
+    notes: found.notes ?? [],
     files: found.files ?? [],
     ...(found.whenTooMany !== undefined && { whenTooMany: found.whenTooMany }),
     offers: found.offers.filter(isKept).map((offer) => {

@@ -80,6 +80,8 @@ export interface SourceContents {
   readonly settings?: readonly NeededSetting[];
   /** What `jexo check` reports of it. */
   readonly remarks?: readonly Remark[];
+  /** What a person who serves it should know, as sentences. */
+  readonly notes?: readonly string[];
   /** What to do when its list of tools is too long for a model: a sentence. */
   readonly whenTooMany?: string;
   /** Paths of the local files it was read from. `serve --watch` reads again when one of them is saved. */

@@ -67,6 +67,13 @@ test('it is served over stdio and HTTP, packed without its address, and made int
   const answered = await jexo(['call', String(served.said.address), 'heaviest', 'hive=MR-01']);
   await served.stop();
   expect([answered.code, answered.stdout]).toEqual([0, expect.stringContaining('28')]);
+  const open = await start(['serve', database.owner, '--http', '0', '--json']);
+  await open.stop();
+  expect(open.said.notes).toEqual([
+    expect.stringMatching(
+      /^No named queries were given for .*, so it offers its tables and rows as resources and any SELECT statement by query_/,
+    ),
+  ]);
   const out = join(folder, 'packed');
   const packed = await jexo(['pack', database.owner, '--queries', queries, '--out', out, '--json']);
   expect(packed.code).toBe(0);

@@ -135,17 +135,27 @@ function reportReload(reloaded: Reloaded): void {
 }
 
 async function announce(server: Server, where: string, next: string, options: ServeOptions): Promise<void> {
-  const { tools, omitted, excluded, settings, whenTooMany } = await server.catalogue();
+  const { tools, omitted, excluded, settings, notes, whenTooMany } = await server.catalogue();
   const names = [...tools.keys()];
   if (options.json)
     return note(
-      JSON.stringify({ name: server.info.name, version: server.info.version, address: where, tools: names, omitted, excluded, settings }),
+      JSON.stringify({
+        name: server.info.name,
+        version: server.info.version,
+        address: where,
+        tools: names,
+        omitted,
+        excluded,
+        settings,
+        notes,
+      }),
     );
   note(
     `${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('lake', where)}`}`,
   );
   note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shortened(names)}`);
   if (excluded.length > 0) note(`  ${excluded.length} excluded as you chose: ${shortened(excluded)}`);
+  for (const each of notes) note(`  ${each}`);
   reportOmitted(omitted);
   reportSettings(settings);
   reportLength(

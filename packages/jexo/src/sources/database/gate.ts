@@ -33,10 +33,8 @@ const refusedWords = new Set(
 /** Words before a parenthesis that are no functions. */
 const notFunctions = new Set(
   `and or not in exists any all some as on using over filter within values select from where having by limit offset union intersect except
-  case when then else end between like ilike similar is join left right full inner outer cross natural lateral distinct with recursive
-  materialized order group partition rows range groups window array row interval returning set fetch first next only table grouping sets
-  rollup cube collate escape respect ignore nulls unnest_ separator div mod_ xor regexp rlike binary_ unique ordinality tablesample
-  preceding following current exclude no others ties`.split(/\s+/),
+  case when then else end between like ilike similar is join inner outer cross natural lateral distinct with recursive materialized group
+  window array row interval only sets rollup cube collate escape separator div xor regexp rlike left right`.split(/\s+/),
 );
 /** Names of types that take a length: `cast(x as varchar(10))`, `x::numeric(6, 2)`. */
 const types = new Set(
@@ -94,6 +92,11 @@ function checkWords(tokens: readonly Token[], { dialect }: GateRules): void {
       refuse(`${raw.toUpperCase()} is not run here: this tool only reads`, 'Write a SELECT statement without it.', token);
     if (kind === 'word' && value === 'for' && /^(?:update|share|no|key|system_time)$/.test(tokens[index + 1]?.value ?? ''))
       refuse('Rows are not locked here', `Remove ${raw.toUpperCase()} ${tokens[index + 1]!.raw.toUpperCase()}.`, token);
+    if (dialect === 'mysql' && kind === 'word' && value === 'value' && tokens[index + 1]?.value === 'for')
+      refuse('Sequences are not advanced here', 'Write a SELECT statement without it.', token);
+    // The second of two adjacent texts is read by the rules of the first.
+    if (dialect === 'postgres' && kind === 'text' && before?.kind === 'text')
+      refuse('A text is continued by another', 'Join them with ||.', token);
     if (kind === 'parameter') refuse(`The statement has a parameter, ${raw}`, 'Write the value itself.', token);
     if (kind === 'sign' && (value === ':=' || value === '@@' || (value === '@' && dialect !== 'postgres')))
       refuse('Variables are not read or set here', 'Write the value itself.', token);
@@ -173,15 +176,18 @@ function checkFunctions(tokens: readonly Token[], { functions, dialect }: GateRu
   });
 }
 
+/** SQLite takes a text for a name where it expects one. */
+const isNameLike = (token: Token | undefined, dialect: Dialect) =>
+  token?.kind === 'word' || token?.kind === 'quoted' || (token?.kind === 'text' && dialect === 'sqlite');
+
 function checkNames(tokens: readonly Token[], { dialect, hidden, schemas }: GateRules): void {
   tokens.forEach((token, index) => {
-    const { kind, raw } = token;
-    if (kind !== 'word' && kind !== 'quoted' && !(kind === 'text' && dialect === 'sqlite')) return;
+    const { raw } = token;
+    if (!isNameLike(token, dialect)) return;
     const name = token.value.toLowerCase();
     const next = tokens[index + 1];
-    const isBefore =
-      next?.kind === 'sign' && next.value === '.' && (tokens[index + 2]?.kind === 'word' || tokens[index + 2]?.kind === 'quoted');
-    if (hidden.has(name) && kind !== 'text') refuse(`There is no ${raw} here`, 'Use the tables that the description names.', token);
+    const isBefore = next?.kind === 'sign' && next.value === '.' && isNameLike(tokens[index + 2], dialect);
+    if (hidden.has(name)) refuse(`There is no ${raw} here`, 'Use the tables that the description names.', token);
     if (dialect === 'sqlite' && (sqliteModules.test(name) || /^sqlite_/.test(name)))
       refuse(`${raw} is not read here: it reaches beyond the tables`, 'Use the tables that the description names.', token);
     if (dialect === 'postgres' && (/^pg_(?!catalog$)/.test(name) || name === 'information_schema') && next?.value !== '(')

@@ -111,6 +111,8 @@ function unreadable(raw: string, sql: string, at: number, dialect: Dialect): str
   if (raw === '$' && dialect === 'postgres' && /^\$\w*\$/.test(sql.slice(at, at + 70))) return 'A text that is not closed begins';
   // PostgreSQL nests comments and the others do not.
   if (raw.startsWith('/*') && raw.includes('/*', 2)) return 'A comment inside a comment begins';
+  // PostgreSQL ends a comment at a carriage return, the others go on to the end of the line.
+  if (/^(?:--|#)/.test(raw) && /\r(?!$)/.test(raw)) return 'A comment with a carriage return in it begins';
   return undefined;
 }
 

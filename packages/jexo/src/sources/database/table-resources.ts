@@ -16,6 +16,8 @@ export interface ResourceContext extends DatabaseContext {
   readonly pageRows: number;
   /** Milliseconds between two looks for changes, where the database tells nothing. */
   readonly changesMs: number;
+  /** A query whose answer differs when something has changed. */
+  readonly changesQuery?: string;
 }
 
 /** The schema, every table as pages of rows, and every row by its key. */
@@ -286,7 +288,11 @@ async function completeKey(table: SeenTable, typed: string, { driver, limits }: 
 }
 
 /** Reads again when the database has changed, and tells only when something differs. */
-function watchRows({ driver, changesMs }: ResourceContext, read: () => Promise<unknown>, changed: () => void): () => void {
+function watchRows(
+  { driver, changesMs, changesQuery, limits }: ResourceContext,
+  read: () => Promise<unknown>,
+  changed: () => void,
+): () => void {
   let before: string | undefined;
   let isReading = false;
   let again = false;
@@ -308,5 +314,18 @@ function watchRows({ driver, changesMs }: ResourceContext, read: () => Promise<u
     }
   };
   void look(true);
-  return driver.watch(() => void look(false), changesMs);
+  const stop = driver.watch(() => void look(false), changesMs);
+  if (changesQuery === undefined) return stop;
+  let answer: string | undefined;
+  const ask = async () => {
+    const { rows } = await driver.read(changesQuery, [], { ...limits, signal: AbortSignal.timeout(limits.timeoutMs) });
+    const now = JSON.stringify(rows);
+    if (answer !== undefined && now !== answer) void look(false);
+    answer = now;
+  };
+  const timer = setInterval(() => void ask().catch(() => undefined), changesMs); // a database that is away is asked again
+  return () => {
+    clearInterval(timer);
+    stop();
+  };
 }

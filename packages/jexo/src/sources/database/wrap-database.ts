@@ -52,6 +52,8 @@ export interface WrapDatabaseOptions extends Restrictions {
   readonly timeoutMs?: number;
   /** Milliseconds between two looks for changes while somebody is subscribed. PostgreSQL tells of them by itself. Default 1000. */
   readonly changesMs?: number;
+  /** A SELECT whose answer differs when something has changed: asked every `changesMs` while somebody is subscribed, beside the database's own means. */
+  readonly changesQuery?: string;
   /** Connections, which all sessions share. */
   readonly pool?: {
     /** At once. Default 10. */
@@ -200,14 +202,33 @@ async function contentsOf(
   progress(2, 3, 'making the guide');
   const open = options.query === false ? { offers: [], omitted: [], made: undefined } : await openOffers(context, name, options, signal);
   const resources =
-    options.tables === false ? [] : tableResources({ ...context, scheme: name.replaceAll('_', '-'), pageRows: maxRows, changesMs });
+    options.tables === false
+      ? []
+      : tableResources({
+          ...context,
+          scheme: name.replaceAll('_', '-'),
+          pageRows: maxRows,
+          changesMs,
+          ...(options.changesQuery !== undefined && { changesQuery: options.changesQuery }),
+        });
   progress(3, 3);
   return {
     offers: [...queries, ...open.offers, ...resources],
     omitted: [...omitted, ...open.omitted],
     excluded: [...seen.hidden],
+    notes: notesOn(options, driver.place.shown, open.offers.length > 0 ? `query_${name}` : undefined),
     remarks: remarksOn(read, options.tables === false ? [] : seen.tables, open.made),
   };
+}
+
+/** Without a choice, a database is offered in a way that its owner should know of. */
+function notesOn({ queries, tables = true }: WrapDatabaseOptions, shown: string, open: string | undefined): string[] {
+  if (queries !== undefined || (!tables && open === undefined)) return [];
+  const what = [
+    ...(tables ? ['its tables and rows as resources'] : []),
+    ...(open === undefined ? [] : [`any SELECT statement by ${open}`]),
+  ];
+  return [`No named queries were given for ${shown}, so it offers ${what.join(' and ')}.`];
 }
 
 async function readQueries(

@@ -74,6 +74,16 @@ for (const dialect of dialects) {
         'select * from "secrets"',
         'select * from SECRETS',
         'select pin from hives, secrets',
+        "select * from 'secrets'",
+        ...(dialect === 'sqlite'
+          ? [
+              "select * from main.'hives'",
+              "select * from 'main'.'hives'",
+              'select * from [main].[hives]',
+              'select * from `main`.`hives`',
+              'select rowid from hives',
+            ]
+          : []),
         `select * from ${schema}.hives`,
         `select * from ${schema} . hives`,
         `select * from ${schema}.keepers`,

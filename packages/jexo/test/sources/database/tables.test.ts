@@ -138,3 +138,15 @@ for (const dialect of dialects) {
     for (const stop of stops) await stop();
   });
 }
+
+on('postgres')('without a trigger, a query of your own tells that something has changed', async () => {
+  const database = await fresh('postgres');
+  const client = await serve(database.reader, { changesMs: 50, changesQuery: 'select sum(strength) from hives' });
+  let wake = () => undefined as void;
+  const heard = new Promise<void>((resolve) => (wake = resolve));
+  await client.watch('scales://rows/hives/MR-01', wake);
+  for (let strength = 20, isOver = false; !isOver; strength++) {
+    await database.run(`update hives set strength = ${strength} where id = 'MR-01'`);
+    isOver = await Promise.race([heard.then(() => true), new Promise<boolean>((resolve) => setTimeout(() => resolve(false), 1500))]);
+  }
+});

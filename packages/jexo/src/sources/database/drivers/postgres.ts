@@ -225,7 +225,8 @@ export function postgresDriver(place: Place, options: PoolOptions): Driver {
     async functions() {
       return within(trusted, 'begin read only', { timeoutMs: 30_000, signal: new AbortController().signal }, async (client) => {
         const { rows } = await client.query(
-          `select distinct proname from pg_proc where pronamespace = 'pg_catalog'::regnamespace and provolatile in ('i', 's') and prorettype not in ('trigger'::regtype, 'event_trigger'::regtype, 'internal'::regtype)`,
+          `select proname from pg_proc where pronamespace = 'pg_catalog'::regnamespace group by proname
+             having bool_and(provolatile in ('i', 's') and prorettype not in ('trigger'::regtype, 'event_trigger'::regtype, 'internal'::regtype))`,
         );
         const names = (rows as { proname: string }[]).map(({ proname }) => proname).filter((name) => !postgresRefused.test(name));
         return new Set([...names, ...postgresVolatile, ...special]);
