@@ -65,8 +65,8 @@ test('register writes what a host starts, options and choice included', async ()
   const config = join(folder, 'hosts.json');
   writeFileSync(config, '{}');
   expect(await run('register', file, '--config', config, '--print', '--apiary', 'Heather Lane', '--only', 'heaviest')).toBe(0);
-  const printed = JSON.parse(written.join('')) as Record<string, Record<string, { args: string[] }>>;
-  const { args } = Object.values(Object.values(printed)[0]!)[0]!;
+  const printed = JSON.parse(written.join('')) as Record<string, { args: string[] }>;
+  const { args } = Object.values(printed)[0]!;
   expect(args.slice(1)).toEqual(['serve', file, '--only', 'heaviest', '--apiary', 'Heather Lane']);
   expect(readFileSync(config, 'utf8')).toBe('{}');
 });
