@@ -14,6 +14,9 @@ const name = 'jexo_bench';
 
 const point = 'select kg, celsius from readings where hive = :hive and at = :at';
 const page = 'select hive, at, kg, celsius from readings order by hive, at';
+/** Work as a person asks for it: the days of a month, each from 96 readings. */
+const month =
+  "select date(at) as day, min(kg) as low, max(kg) as high from readings where hive = :hive and at between '2026-04-01' and '2026-05-01' group by date(at) order by day limit 40";
 const hive = 'MR-03';
 const at = '2026-05-01 06:00:00';
 const rounds = 7;
@@ -40,6 +43,9 @@ async function rate(callers, ms, work) {
   return count / (ms / 1000);
 }
 
+/** The rows as JSON and back: whoever answers over a wire does as much. */
+const overWire = (rows) => JSON.parse(JSON.stringify(rows));
+
 /** The driver alone, used as its own documentation shows. */
 const floors = {
   async sqlite() {
@@ -47,10 +53,12 @@ const floors = {
     const database = new Database(`file:${file}?mode=ro`);
     const one = await database.prepare('select kg, celsius from readings where hive = ? and at = ?');
     const many = await database.prepare(`${page} limit 201`);
+    const days = await database.prepare(month.replace(':hive', '?'));
     return {
       place: file,
       point: () => one.all([hive, at]),
-      page: () => many.all([]),
+      page: async () => overWire(await many.all([])),
+      month: () => days.all([hive]),
       close: async () => database.close(),
       drop: async () => undefined,
     };
@@ -64,10 +72,13 @@ const floors = {
     const place = admin.postgres.replace(/postgres$/, name);
     await loadScales(place);
     const pool = new pg.Pool({ connectionString: place, max: 10 });
+    // The database is dropped while the last of them still closes.
+    pool.on('error', () => undefined);
     return {
       place,
       point: () => pool.query({ name: 'p', text: 'select kg, celsius from readings where hive = $1 and at = $2', values: [hive, at] }),
-      page: () => pool.query({ name: 'q', text: `${page} limit 201` }),
+      page: async () => overWire((await pool.query({ name: 'q', text: `${page} limit 201` })).rows),
+      month: () => pool.query({ name: 'm', text: month.replace(':hive', '$1'), values: [hive] }),
       close: () => pool.end(),
       async drop() {
         await first.query(`drop database ${name} with (force)`);
@@ -82,11 +93,12 @@ const floors = {
     await first.query(`create database ${name}`);
     const place = admin.mysql.replace(/mysql$/, name);
     await loadScales(place);
-    const pool = mysql.createPool({ uri: place, connectionLimit: 10 });
+    const pool = mysql.createPool({ uri: place, connectionLimit: 10, dateStrings: true });
     return {
       place,
       point: () => pool.execute('select kg, celsius from readings where hive = ? and at = ?', [hive, at]),
-      page: () => pool.execute(`${page} limit 201`),
+      page: async () => overWire((await pool.execute(`${page} limit 201`))[0]),
+      month: () => pool.execute(month.replace(':hive', '?'), [hive]),
       close: () => pool.end(),
       async drop() {
         await first.query(`drop database ${name}`);
@@ -112,7 +124,7 @@ async function measureOne(dialect) {
     offers: [
       wrapDatabase(floor.place, {
         name: 'scales',
-        queries: { point: `-- @limit 5\n${point}`, page },
+        queries: { point: `-- @limit 5\n${point}`, page, month },
         query: { anyUser: true },
         tables: false,
       }),
@@ -124,15 +136,16 @@ async function measureOne(dialect) {
   };
   const onePoint = async () => check(await client.call('point', { hive, at }));
   const onePage = async () => check(await client.call('page', {}));
-  const calls = await perCall(400, { floor: floor.point, own: onePoint });
-  const pages = await perCall(60, { floor: floor.page, own: onePage });
+  const oneMonth = async () => check(await client.call('month', { hive }));
+  const calls = await perCall(1500, { floor: floor.point, own: onePoint });
+  const pages = await perCall(150, { floor: floor.page, own: onePage });
   const before = await settledMemory();
   for (let call = 0; call < 1000; call++) await onePage();
   const grown = (await settledMemory()) - before;
   const rates = { floor: [], own: [] };
   for (let round = 0; round < 3; round++) {
-    rates.floor.push(await rate(50, 1500, floor.point));
-    rates.own.push(await rate(50, 1500, onePoint));
+    rates.floor.push(await rate(50, 1500, floor.month));
+    rates.own.push(await rate(50, 1500, oneMonth));
   }
   await client.close();
   await server.close();

@@ -17,7 +17,11 @@ export function columnNames(columns: readonly ResultColumn[]): string[] {
 /** Rows as objects. */
 export function rowObjects({ columns, rows }: Pick<Rows, 'columns' | 'rows'>): Record<string, unknown>[] {
   const names = columnNames(columns);
-  return rows.map((row) => Object.fromEntries(names.map((name, index) => [name, row[index]])));
+  return rows.map((row) => {
+    const object: Record<string, unknown> = {};
+    for (let index = 0; index < names.length; index++) object[names[index]!] = row[index];
+    return object;
+  });
 }
 
 /** The schema of a row. */

@@ -8,6 +8,16 @@ export interface Collector {
   rows(columns: readonly ResultColumn[]): Rows;
 }
 
+/** About as many characters as a row has as JSON. */
+function sizeOf(row: readonly unknown[]): number {
+  let size = 2;
+  for (const value of row) {
+    if (typeof value === 'string') size += value.length + 3;
+    else size += typeof value === 'object' && value !== null ? JSON.stringify(value).length + 1 : 8;
+  }
+  return size;
+}
+
 /** Keeps as many rows as the limits allow, and notes which limit ended it. */
 export function collectRows({ maxRows, maxBytes }: Pick<ReadLimits, 'maxRows' | 'maxBytes'>): Collector {
   const kept: (readonly unknown[])[] = [];
@@ -19,7 +29,7 @@ export function collectRows({ maxRows, maxBytes }: Pick<ReadLimits, 'maxRows' | 
         cut = 'rows';
         return false;
       }
-      const own = JSON.stringify(row).length;
+      const own = sizeOf(row);
       bytes += own;
       if (own > maxBytes)
         throw new JexoError('JEXO_SQL', `One row has ${own} bytes, and an answer holds at most ${maxBytes}.`, {

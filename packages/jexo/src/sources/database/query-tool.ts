@@ -8,7 +8,7 @@ import { cursorFor, readCursor, rowSchema, rowsAnswer, rowsSchema, type Position
 import type { Described, Driver, ReadLimits, Rows } from './driver.js';
 import { forDescribing, listParameters, parametersOf, type Parameter, type QueryText } from './named-query.js';
 import { overSeen, type Seen } from './restrict.js';
-import { hasLimit, tokensOf, withPlaceholders } from './sql-text.js';
+import { hasLimit, tokensOf, withPlaceholders, type Token } from './sql-text.js';
 
 /** What the tools of a database share. */
 export interface DatabaseContext {
@@ -76,44 +76,59 @@ const usualLimit = 200;
 
 type Input = Readonly<Record<string, unknown>>;
 
-/** Values in the order of the placeholders, and the statement with its lists expanded. */
-function bind(query: Pick<QueryText, 'sql' | 'tokens'>, parameters: readonly Parameter[], input: Input, driver: Driver) {
-  const lengths = Object.fromEntries(
-    [...listParameters(query.tokens)].map((name) => [name, ((input[name] ?? []) as readonly unknown[]).length]),
-  );
-  const { sql, order } = withPlaceholders(query.sql, query.tokens, driver.place.dialect, lengths);
-  const values = order.map((place) => {
-    const [, name = '', index] = /^(\w+)(?:\[(\d+)\])?$/.exec(place) ?? [];
-    const { type, isList } = parameters.find((each) => each.name === name)!;
-    const given = input[name];
-    if (index !== undefined) return driver.toParameter((given as readonly unknown[])[Number(index)], type);
-    return driver.toParameter(given, isList ? { kind: 'list', of: type } : type);
-  });
-  return { sql, values };
+type Bind = (input: Input) => { readonly sql: string; readonly values: readonly unknown[] };
+
+/** Makes what binds an input to a statement: its values in the order of the placeholders, and its lists expanded. */
+function binder(sql: string, tokens: readonly Token[], parameters: readonly Parameter[], driver: Driver): Bind {
+  const { dialect } = driver.place;
+  const lists = [...listParameters(tokens)];
+  const slotsOf = (order: readonly string[]) =>
+    order.map((place) => {
+      const [, name = '', index] = /^(\w+)(?:\[(\d+)\])?$/.exec(place) ?? [];
+      const { type, isList } = parameters.find((each) => each.name === name)!;
+      return {
+        name,
+        index: index === undefined ? undefined : Number(index),
+        type: isList && index === undefined ? ({ kind: 'list', of: type } as const) : type,
+      };
+    });
+  const valuesOf = (slots: ReturnType<typeof slotsOf>, input: Input) =>
+    slots.map(({ name, index, type }) =>
+      driver.toParameter(index === undefined ? input[name] : (input[name] as readonly unknown[])[index], type),
+    );
+  if (lists.length === 0) {
+    // Nothing depends on the input: the statement is made once.
+    const prepared = withPlaceholders(sql, tokens, dialect);
+    const slots = slotsOf(prepared.order);
+    return (input) => ({ sql: prepared.sql, values: valuesOf(slots, input) });
+  }
+  return (input) => {
+    const lengths = Object.fromEntries(lists.map((name) => [name, ((input[name] ?? []) as readonly unknown[]).length]));
+    const prepared = withPlaceholders(sql, tokens, dialect, lengths);
+    return { sql: prepared.sql, values: valuesOf(slotsOf(prepared.order), input) };
+  };
 }
 
 function readingTool(query: QueryText, parameters: readonly Parameter[], { columns }: Described, context: DatabaseContext): ToolOffer {
   const { driver, seen, limits } = context;
-  const { dialect } = driver.place;
   const maxRows = query.limit ?? usualLimit;
   const bounded = hasLimit(query.tokens);
   const output = rowsSchema(rowSchema(columns));
+  const pages = pagesOf(query, parameters, columns, maxRows, bounded, driver);
   const read = async (input: Input, call: Call) => {
     const { cursor, ...given } = input;
-    const identity = query.sql + JSON.stringify(Object.entries(given).sort());
-    const position: Position = cursor === undefined ? {} : readCursor(String(cursor), identity);
-    const page = paged(query, columns, position, maxRows, bounded, driver);
-    const tokens = page.sql === query.sql ? query.tokens : tokensOf(page.sql, dialect);
-    const own = bind({ sql: page.sql, tokens }, [...parameters, ...page.parameters], { ...given, ...page.values }, driver);
+    const identity = () => query.sql + JSON.stringify(Object.entries(given).sort());
+    const position: Position = cursor === undefined ? {} : readCursor(String(cursor), identity());
+    const own = pages(given, position);
     const bound = seen.isReduced ? overSeen(own.sql, own.values, seen, driver, call.caller) : own;
     const found = await driver.read(bound.sql, bound.values, {
       ...limits,
       maxRows,
       signal: call.signal,
-      isBounded: page.isBounded,
-      ...(page.skip !== undefined && { skip: page.skip }),
+      isBounded: !bounded,
+      ...(bounded && position.skip !== undefined && { skip: position.skip }),
     });
-    return rowsAnswer(found, () => next(query, found, position, identity));
+    return rowsAnswer(found, () => next(query, found, position, identity()));
   };
   return makeTool(query, parameters, { readOnlyHint: true }, output, read, bounded ? {} : { cursor: cursorSchema });
 }
@@ -126,44 +141,39 @@ function next({ key }: QueryText, found: Rows, { skip = 0 }: Position, identity:
   return cursorFor(identity, { after: key.map((name) => last[found.columns.findIndex((column) => column.name === name)]) });
 }
 
-interface Paged {
-  readonly sql: string;
-  readonly isBounded: boolean;
-  readonly skip?: number;
-  readonly parameters: readonly Parameter[];
-  readonly values: Input;
-}
-
-/** The statement for one page: behind the key of the last row where it names one, else behind so many rows. */
-function paged(
+/** What makes the statement for one page: behind the key of the last row where the query names one, else behind so many rows. */
+function pagesOf(
   query: QueryText,
+  parameters: readonly Parameter[],
   columns: Described['columns'],
-  { skip = 0, after }: Position,
   maxRows: number,
   bounded: boolean,
-  { quote, place }: Driver,
-): Paged {
-  const { sql, key } = query;
-  if (bounded) return { sql, isBounded: false, parameters: [], values: {}, ...(skip > 0 && { skip }) };
-  if (key.length === 0)
-    return { sql: `${sql}\nlimit ${maxRows + 1}${skip > 0 ? ` offset ${skip}` : ''}`, isBounded: true, parameters: [], values: {} };
-  const parameters = key.map((name, index): Parameter => {
+  driver: Driver,
+): (input: Input, position: Position) => ReturnType<Bind> {
+  const { sql, tokens, key } = query;
+  const { quote, place } = driver;
+  if (key.length === 0 || bounded) {
+    const bind = binder(sql, tokens, parameters, driver);
+    return (input, { skip = 0 }) => {
+      const own = bind(input);
+      if (bounded) return own;
+      return { ...own, sql: `${own.sql}\nlimit ${maxRows + 1}${skip > 0 ? ` offset ${skip}` : ''}` };
+    };
+  }
+  const after = key.map((name, index): Parameter => {
     const { type } = columns.find((column) => column.name === name)!;
     return { name: `jexo_after_${index}`, type, isList: false, isRequired: true, schema: {} };
   });
-  const condition =
-    after === undefined
-      ? ''
-      : ` where ${behind(
-          key.map(quote),
-          parameters.map(({ name }) => `:${name}`),
-          place.dialect === 'mysql',
-        )}`;
-  return {
-    sql: `select * from (${sql}\n) as jexo_page${condition} order by ${key.map(quote).join(', ')} limit ${maxRows + 1}`,
-    isBounded: true,
-    parameters,
-    values: Object.fromEntries(parameters.map(({ name }, index) => [name, after?.[index]])),
+  const marks = after.map(({ name }) => `:${name}`);
+  const condition = ` where ${behind(key.map(quote), marks, place.dialect === 'mysql')}`;
+  const pageOf = (where: string) => {
+    const text = `select * from (${sql}\n) as jexo_page${where} order by ${key.map(quote).join(', ')} limit ${maxRows + 1}`;
+    return binder(text, tokensOf(text, place.dialect), [...parameters, ...after], driver);
+  };
+  const [first, others] = [pageOf(''), pageOf(condition)];
+  return (input, position) => {
+    if (position.after === undefined) return first(input);
+    return others({ ...input, ...Object.fromEntries(after.map(({ name }, index) => [name, position.after![index]])) });
   };
 }
 
@@ -191,8 +201,9 @@ function writingTool(
     },
     required: ['affected'],
   };
+  const bind = binder(query.sql, query.tokens, parameters, driver);
   const write = async (input: Input, call: Call) => {
-    const { sql, values } = bind(query, parameters, input, driver);
+    const { sql, values } = bind(input);
     const how = { ...limits, maxRows: query.limit ?? usualLimit, signal: call.signal };
     if (query.preview) {
       const { affected } = await driver.write(sql, values, { ...how, keep: false });

@@ -147,12 +147,23 @@ export function postgresDriver(place: Place, options: PoolOptions): Driver {
       type: postgresType(dataTypeID, dataTypeModifier, known),
       nullable: true,
     }));
-  const parsers = (known: PostgresTypes) => ({
-    getTypeParser: (oid: number) => (text: unknown) => postgresToJson(text as string, postgresType(oid, -1, known), options.maxBlobBytes),
-  });
-
+  const parsers = (known: PostgresTypes) => {
+    const made = new Map<number, (text: string | null) => unknown>();
+    return {
+      getTypeParser(oid: number) {
+        let parser = made.get(oid);
+        if (parser === undefined) {
+          const type = postgresType(oid, -1, known);
+          made.set(oid, (parser = (text) => postgresToJson(text, type, options.maxBlobBytes)));
+        }
+        return parser;
+      },
+    };
+  };
+  let parsing: { readonly known: PostgresTypes; readonly types: ReturnType<typeof parsers> } | undefined;
+  const parsersFor = (known: PostgresTypes) => (parsing?.known === known ? parsing : (parsing = { known, types: parsers(known) })).types;
   const arrays = async (client: Client, query: { name?: string | undefined; text: string; values?: unknown[] }, known: PostgresTypes) =>
-    (await client.query({ ...query, rowMode: 'array', types: parsers(known) } as never)) as unknown as {
+    (await client.query({ ...query, rowMode: 'array', types: parsersFor(known) } as never)) as unknown as {
       readonly rows: readonly (readonly unknown[])[];
       readonly fields: readonly FieldDef[];
       readonly rowCount: number | null;

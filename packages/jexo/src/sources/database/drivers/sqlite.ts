@@ -29,16 +29,24 @@ interface Connection {
 }
 type Opener = new (file: string) => Connection;
 
+/** A statement that was prepared, with its columns. */
+interface Ready {
+  readonly statement: Statement;
+  readonly columns: readonly ResultColumn[];
+}
 /** A connection with the statements it has prepared. */
 interface Lent {
   readonly connection: Connection;
-  readonly statements: Map<string, Statement>;
+  readonly statements: Map<string, Ready>;
   /** The file it was opened on: another may lie in its place by now. */
   readonly file: string;
 }
 
 const childHeapBytes = 256 * 1024 * 1024;
 const keptStatements = 100;
+/** Statements whose pace is remembered, and what is quick. */
+const keptPaces = 500;
+const quickMs = 30;
 const untrustedChildren = 2;
 
 const quote = (name: string) => `"${name.replaceAll('"', '""')}"`;
@@ -102,6 +110,7 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
     close: ({ child }) => child.close(),
     what,
   });
+  const paces = new Map<string, number>();
   /** The file that lies there now. @throws JexoError JEXO_DATABASE */
   const fileNow = (): string => {
     try {
@@ -117,48 +126,53 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
     work: (lent: Lent) => Promise<T>,
     { timeoutMs, signal }: Pick<ReadLimits, 'timeoutMs' | 'signal'>,
   ) => {
-    const stop = AbortSignal.any([signal, AbortSignal.timeout(timeoutMs)]);
     for (;;) {
       const now = fileNow();
       const isStale = Symbol('stale');
+      let isLate = false;
       try {
         return await from.use(
           async (lent) => {
             if (lent.file !== now) throw isStale;
             const interrupt = () => lent.connection.interrupt();
-            stop.addEventListener('abort', interrupt, { once: true });
+            const timer = setTimeout(() => {
+              isLate = true;
+              interrupt();
+            }, timeoutMs);
+            signal.addEventListener('abort', interrupt, { once: true });
             try {
               return await work(lent);
             } finally {
-              stop.removeEventListener('abort', interrupt);
+              clearTimeout(timer);
+              signal.removeEventListener('abort', interrupt);
             }
           },
-          stop,
+          signal,
           (error) => error === isStale || /not a database|malformed/i.test(messageOf(error)),
         );
       } catch (error) {
         if (error === isStale) continue;
         if (signal.aborted) throw signal.reason;
-        if (stop.aborted) throw tooSlow(timeoutMs);
+        if (isLate) throw tooSlow(timeoutMs);
         throw fault(error);
       }
     }
   };
-  const prepared = async ({ connection, statements }: Lent, sql: string): Promise<Statement> => {
+  const columnsOf = (found: ReturnType<Statement['columns']>): ResultColumn[] =>
+    found.map(({ name, type }) => ({ name, type: sqliteType(type), nullable: true }));
+  const prepared = async ({ connection, statements }: Lent, sql: string): Promise<Ready> => {
     const known = statements.get(sql);
     if (known !== undefined) return known;
     const statement = (await connection.prepare(sql)).raw(true).safeIntegers(true);
+    const ready = { statement, columns: columnsOf(statement.columns()) };
     if (statements.size >= keptStatements) statements.delete(statements.keys().next().value!);
-    statements.set(sql, statement);
-    return statement;
+    statements.set(sql, ready);
+    return ready;
   };
-  const columnsOf = (found: ReturnType<Statement['columns']>): ResultColumn[] =>
-    found.map(({ name, type }) => ({ name, type: sqliteType(type), nullable: true }));
   const toJson = (row: readonly unknown[], columns: readonly ResultColumn[]) =>
     row.map((value, index) => sqliteToJson(value, columns[index]!.type, options.maxBlobBytes));
 
-  const rowsOf = async (statement: Statement, values: readonly unknown[], limits: ReadLimits): Promise<Rows> => {
-    const columns = columnsOf(statement.columns());
+  const rowsOf = async ({ statement, columns }: Ready, values: readonly unknown[], limits: ReadLimits): Promise<Rows> => {
     const collected = collectRows(limits);
     let passed = 0;
     for await (const row of await statement.iterate(values)) {
@@ -194,7 +208,7 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
     return collected.rows(columns);
   };
   const all = async (sql: string, signal: AbortSignal, values: readonly unknown[] = []): Promise<unknown[][]> =>
-    using(readers, async (lent) => (await prepared(lent, sql)).all(values), { timeoutMs: 30_000, signal });
+    using(readers, async (lent) => (await prepared(lent, sql)).statement.all(values), { timeoutMs: 30_000, signal });
 
   return {
     place,
@@ -209,7 +223,17 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
         },
         { timeoutMs: 30_000, signal: new AbortController().signal },
       ),
-    read: (sql, values, limits) => using(readers, async (lent) => rowsOf(await prepared(lent, sql), values, limits), limits),
+    // Only the first row of a statement is found off the main thread. A statement runs in a child until it has shown that it is quick.
+    async read(sql, values, limits) {
+      const began = performance.now();
+      const isQuick = (paces.get(sql) ?? Infinity) < quickMs;
+      const found = isQuick
+        ? await using(readers, async (lent) => rowsOf(await prepared(lent, sql), values, limits), limits)
+        : await readUntrusted(sql, values, limits);
+      if (paces.size >= keptPaces) paces.delete(paces.keys().next().value!);
+      paces.set(sql, performance.now() - began);
+      return found;
+    },
     readUntrusted,
     write: (sql, values, limits) =>
       using(
@@ -219,7 +243,9 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
           try {
             const statement = await connection.prepare(sql);
             if (statement.reader) statement.raw(true).safeIntegers(true);
-            const before = statement.reader ? await rowsOf(statement, values, limits) : undefined;
+            const before = statement.reader
+              ? await rowsOf({ statement, columns: columnsOf(statement.columns()) }, values, limits)
+              : undefined;
             const affected = before?.rows.length ?? (await statement.run(values)).changes;
             await connection.exec(limits.keep ? 'commit' : 'rollback');
             return { columns: [], rows: [], ...before, affected };
