@@ -15,6 +15,7 @@ export default {
     '/test/inspect/page',
     '/test/client/raw-servers',
     '/test/support/walls',
+    '/test/sources/database/',
     '/test/targets/',
     '/test/transports/(?:front-page|processes|stdio|survival)',
   ],

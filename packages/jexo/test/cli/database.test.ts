@@ -1,6 +1,6 @@
 import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { freshFolder, jexo, start } from '../support/command-line.js';
+import { cli, freshFolder, jexo, run, start } from '../support/command-line.js';
 import { bench, pick } from '../support/bench-page.js';
 import { inChromium } from '../support/chromium.js';
 import { makeDatabase, on, scales, type TestDatabase } from '../support/databases.js';
@@ -123,6 +123,21 @@ on('postgres')('a password stays out of everything that is printed, written or s
   const unset = await jexo(['list', 'env:NOT_SET_DB']);
   expect([unset.code, unset.stderr]).toEqual([3, expect.stringContaining('NOT_SET_DB')]);
   await other.drop();
+});
+
+test('a disk that is full ends a write with the reason, and nothing is half written', async () => {
+  const full = await makeDatabase('sqlite', scales('sqlite'));
+  const writes = join(folder, 'writes');
+  mkdirSync(writes);
+  writeFileSync(
+    join(writes, 'copy.sql'),
+    '-- Copies readings many times.\n-- @writes\ninsert into notes select a.at || b.at from readings a, readings b',
+  );
+  // The shell's limit on the size of files stands for the end of the disk.
+  const words = [process.execPath, cli, 'call', full.owner, '--queries', writes, 'copy'].map((word) => `'${word}'`).join(' ');
+  const { code, stderr } = await run('bash', ['-c', `ulimit -f 500; exec ${words}`]);
+  expect([code, stderr]).toEqual([1, expect.stringMatching(/could not be written: .*JEXO_DATABASE/)]);
+  expect(await full.run('select count(*) as n from notes')).toEqual([{ n: 2 }]);
 });
 
 test('a driver that is not installed is named with what to install', async () => {
