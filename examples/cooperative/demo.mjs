@@ -4,6 +4,7 @@ import { spawn } from 'node:child_process';
 import { createInterface } from 'node:readline';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { tellHandbookStory } from './handbook-story.mjs';
 import { tellRegistryStory } from './registry-story.mjs';
 import { makeScales, scalesTarget, tellScalesStory } from './scales-story.mjs';
 import { tellStory } from './story.mjs';
@@ -65,6 +66,7 @@ if (once) {
   await tellStory(address);
   await tellRegistryStory();
   await tellScalesStory();
+  await tellHandbookStory();
   console.log('\nThat is the whole story. To go on by hand: npm run demo');
   stop(0);
 }

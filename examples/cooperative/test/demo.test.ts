@@ -38,6 +38,8 @@ test('the whole story tells itself and ends well', async () => {
     '← MR-03 at 2026-05-01 06:00:00: 31.11 kg; scales://rows/hives/MR-03',
     '? Set MR-03 at 2026-05-01 06:00:00 to 31.21 kg? It would write 1 row.  yes',
     '← changed: scales://rows/readings/MR-03,2026-05-01 06:00:00',
+    '← handbook://winter/stores.md#winter-stores',
+    '← A colony in one box needs 14 kilograms in October',
     '✗ Alderwick registry refused POST /inspections (422 Unprocessable Entity): The inspection cannot be booked: There is no hive XX-99.',
   ])
     expect(stdout).toContain(words);

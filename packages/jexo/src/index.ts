@@ -45,6 +45,8 @@ export type { InputChange } from './sources/rest/operation-input.js';
 export { wrapEndpoints, type Endpoint } from './sources/rest/wrap-endpoints.js';
 export { wrapDatabase, type OpenQueryOptions, type WrapDatabaseOptions } from './sources/database/wrap-database.js';
 export type { Restrictions, RowFilter } from './sources/database/restrict.js';
+export { wrapFolder, type WrapFolderOptions } from './sources/folder/wrap-folder.js';
+export type { ScanOptions } from './sources/folder/scan-folder.js';
 export { wrapRest, type WrapRestOptions } from './sources/rest/wrap-rest.js';
 export { wrapFunctions, type WrapFunctionsOptions } from './sources/functions/wrap-functions.js';
 export { serveStdio, type ServeStdioOptions, type StdioService } from './transports/serve-stdio.js';

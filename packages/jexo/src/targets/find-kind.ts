@@ -3,6 +3,7 @@ import { commandKind } from './kinds/command.js';
 import { databaseKind } from './kinds/database.js';
 import { documentKind } from './kinds/document.js';
 import { entryKind } from './kinds/entry.js';
+import { folderKind } from './kinds/folder.js';
 import { hostsKind } from './kinds/hosts.js';
 import { moduleKind } from './kinds/module.js';
 import { packageKind } from './kinds/package.js';
@@ -11,7 +12,16 @@ import { peekAt } from './peek.js';
 import type { Target, TargetKind } from './target-kind.js';
 
 /** The kinds of target there are, in the order in which they are asked. */
-export const targetKinds: readonly TargetKind[] = [urlKind, databaseKind, entryKind, moduleKind, hostsKind, documentKind, packageKind];
+export const targetKinds: readonly TargetKind[] = [
+  urlKind,
+  databaseKind,
+  entryKind,
+  moduleKind,
+  folderKind,
+  hostsKind,
+  documentKind,
+  packageKind,
+];
 
 /** A target with its kind, ready for whatever the kind can do. */
 export interface Found<T extends Target = Target> {
