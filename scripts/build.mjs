@@ -155,8 +155,10 @@ async function writeSheetSchemas(shared) {
     entryPoints: [join(pkg, 'src/inspect/sheets/schemas.ts')],
     write: false,
   });
-  const { callSheetSchema, requestSheetSchema } = await import(`data:text/javascript,${encodeURIComponent(outputFiles[0].text)}`);
-  for (const [name, schema] of Object.entries({ calls: callSheetSchema, requests: requestSheetSchema }))
+  const { callSheetSchema, questionSheetSchema, requestSheetSchema } = await import(
+    `data:text/javascript,${encodeURIComponent(outputFiles[0].text)}`
+  );
+  for (const [name, schema] of Object.entries({ calls: callSheetSchema, requests: requestSheetSchema, questions: questionSheetSchema }))
     writeFileSync(join(dist, `${name}.schema.json`), `${JSON.stringify(schema, null, 2)}\n`);
 }
 

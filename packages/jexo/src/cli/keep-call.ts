@@ -19,6 +19,7 @@ export interface KeepOptions {
 }
 
 export const isCallSheet = (name: string) => /\.calls\.(?:ya?ml|json)$/i.test(name);
+export const isQuestionSheet = (name: string) => /\.questions\.(?:ya?ml|json)$/i.test(name);
 export const isRequestSheet = (name: string) => /\.requests\.(?:ya?ml|json)$/i.test(name);
 
 /** Prints the call in another form in place of making it; false when that was not asked for. */

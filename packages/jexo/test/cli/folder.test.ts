@@ -1,4 +1,4 @@
-import { cpSync } from 'node:fs';
+import { cpSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { cooperative, freshFolder, jexo } from '../support/command-line.js';
 
@@ -25,4 +25,27 @@ test('a folder is a target: listed, searched, read, checked, chosen from', async
   expect((await jexo(['check', './handbook'], { cwd })).code).toBe(0);
   const packed = await jexo(['pack', './handbook', '--out', 'out'], { cwd });
   expect([packed.code, packed.stderr]).toEqual([3, expect.stringContaining('is a folder, which cannot be packed')]);
+});
+
+test('a question sheet measures the search, and names what it misses', async () => {
+  cpSync(join(cooperative, 'handbook.questions.yaml'), join(cwd, 'handbook.questions.yaml'));
+  const good = await jexo(['rehearse', 'handbook.questions.yaml', '--fail-under', '90', '--json'], { cwd });
+  const { recallAt5, mrr, questions } = JSON.parse(good.stdout) as { recallAt5: number; mrr: number; questions: { rank?: number }[] };
+  expect([good.code, questions.length, recallAt5 >= 0.9, mrr > 0.8]).toEqual([0, 40, true, true]);
+  writeFileSync(
+    join(cwd, 'hard.questions.yaml'),
+    'target: ./handbook\nquestions:\n  - { ask: How is a sugar roll done?, pages: mites/counting.md }\n  - { ask: Who won the tug of war at the fair?, pages: winter/mice.md }\n',
+  );
+  const hard = await jexo(['rehearse', './handbook', 'hard.questions.yaml'], { cwd });
+  expect([hard.code, hard.stdout]).toEqual([
+    1,
+    expect.stringMatching(
+      /tug of war.*hard\.questions\.yaml:4[\s\S]*wanted winter\/mice\.md; not found[\s\S]*1 of 2 questions[\s\S]*recall@5 0\.50, mean reciprocal rank 0\.50/,
+    ),
+  ]);
+  writeFileSync(join(cwd, 'broken.questions.yaml'), 'questions:\n  - { ask: a }\n');
+  const broken = await jexo(['rehearse', './handbook', 'broken.questions.yaml'], { cwd });
+  expect([broken.code, broken.stderr]).toEqual([2, expect.stringMatching(/broken\.questions\.yaml:2/)]);
+  const none = await jexo(['rehearse', join(cooperative, 'hives.ts'), 'hard.questions.yaml'], { cwd });
+  expect([none.code, none.stderr]).toEqual([3, expect.stringContaining('no tool that searches')]);
 });

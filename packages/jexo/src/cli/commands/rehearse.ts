@@ -3,6 +3,12 @@ import type { Candidate, Model, TalkEntry, ToolCall } from '../../client/model.j
 import { JexoError, messageOf } from '../../errors.js';
 import { noTool, readRequestSheet, type RequestSheetFile } from '../../inspect/rehearsal/request-sheet.js';
 import { rehearse as rehearseSheet, type Confusion, type Rehearsed, type RehearsedRequest } from '../../inspect/rehearsal/rehearse.js';
+import {
+  readQuestionSheet,
+  rehearseQuestions,
+  type QuestionSheetFile,
+  type RehearsedQuestions,
+} from '../../inspect/rehearsal/rehearse-questions.js';
 import { standInChooser } from '../../inspect/rehearsal/stand-in-chooser.js';
 import { toolAnswer } from '../../inspect/sheets/answer-value.js';
 import { toJUnit } from '../../inspect/sheets/junit.js';
@@ -11,7 +17,7 @@ import { showTarget, takeTarget, type TargetWords } from '../connect-target.js';
 import type { CliCommand, ExitCode, Invocation } from '../command.js';
 import { clientOptions, modelOptions, number, standIn } from '../options.js';
 import { modelOf, type ModelOptions } from '../model-options.js';
-import { isRequestSheet, readSheetFile, targetOfSheet, writeSheet } from '../keep-call.js';
+import { isQuestionSheet, isRequestSheet, readSheetFile, targetOfSheet, writeSheet } from '../keep-call.js';
 import { duration, note, onErr, onOut, print, printJson, symbols, table, width, wrap } from '../terminal.js';
 import { withClient, type ClientCommandOptions } from '../with-client.js';
 
@@ -29,6 +35,19 @@ const usage = 'As in: jexo rehearse apiary.ts apiary.requests.yaml, or: jexo reh
 /** Says which tool a request leads to: one in plain words, or all of a request sheet. */
 async function rehearse({ operands, command, options }: Invocation<RehearseCommandOptions>): Promise<ExitCode> {
   const model = modelOf(options) ?? standInChooser;
+  const questions = operands.find(isQuestionSheet);
+  if (questions !== undefined) {
+    const sheet = await readQuestionSheet(await readSheetFile(questions), questions);
+    return onQuestions(
+      sheet,
+      targetOf(
+        sheet,
+        operands.filter((each) => each !== questions),
+        command,
+      ),
+      options,
+    );
+  }
   const file = operands.find(isRequestSheet);
   const others = operands.filter((each) => each !== file);
   if (file !== undefined) {
@@ -41,7 +60,11 @@ async function rehearse({ operands, command, options }: Invocation<RehearseComma
   return onWords(rest.join(' '), target, model, options);
 }
 
-function targetOf(sheet: RequestSheetFile, given: readonly string[], command: readonly string[] | undefined): TargetWords {
+function targetOf(
+  sheet: Pick<RequestSheetFile, 'file' | 'target'>,
+  given: readonly string[],
+  command: readonly string[] | undefined,
+): TargetWords {
   if (given.length > 0 || command !== undefined || sheet.target === undefined) return takeTarget(given, command, usage).target;
   return targetOfSheet(sheet.file, sheet.target);
 }
@@ -75,6 +98,37 @@ async function onSheet(sheet: RequestSheetFile, target: TargetWords, model: Mode
     else showSheet(done);
     return percent < options.failUnder || wrongInputs > 0 ? 1 : 0;
   });
+}
+
+async function onQuestions(sheet: QuestionSheetFile, target: TargetWords, options: RehearseCommandOptions): Promise<ExitCode> {
+  return withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
+    const { tools } = await toolsOf(client, target);
+    const done = await rehearseQuestions(sheet, {
+      client,
+      tools,
+      ...(signal && { signal }),
+      // A search takes milliseconds: only a long sheet is worth a word.
+      onQuestion: (progress, total, message) => progress % 200 === 199 && onProgress({ progress, total, message }),
+    });
+    clearProgress();
+    if (options.json) printJson(JSON.stringify({ target: showTarget(target), ...done }, null, 2));
+    else showQuestions(done);
+    return 100 * done.recallAt5 < options.failUnder ? 1 : 0;
+  });
+}
+
+function showQuestions({ file, tool, questions, recallAt5, mrr }: RehearsedQuestions): void {
+  const missed = questions.filter(({ rank }) => rank === undefined || rank > 5);
+  for (const { line, ask, pages, found, rank } of missed) {
+    print(`${onOut('brick', symbols.failed)} ${ask} ${onOut('quiet', `(${file}:${line})`)}`);
+    print(`  wanted ${pages.join(' or ')}; ${rank === undefined ? 'not found' : `found in place ${rank}`}`);
+    if (found.length > 0) print(onOut('quiet', `  found ${found.slice(0, 3).join(', ')}`));
+  }
+  const hits = questions.length - missed.length;
+  print(
+    `${onOut(missed.length === 0 ? 'moss' : 'ochre', missed.length === 0 ? symbols.ok : symbols.warn)} ${tool}: ${hits} of ${questions.length} questions are answered by one of the first five sections`,
+  );
+  print(`  recall@5 ${recallAt5.toFixed(2)}, mean reciprocal rank ${mrr.toFixed(2)}`);
 }
 
 function suiteOf({ file, model, requests, tookMs }: Rehearsed, target: TargetWords): Parameters<typeof toJUnit>[0][number] {
@@ -258,7 +312,10 @@ async function runCall(
 export const command: CliCommand<RehearseCommandOptions> = {
   name: 'rehearse',
   about: 'show which tool a request in plain words leads to, and why; or run a request sheet',
-  operands: ['[target]', ['[sheet or request...]', 'a request sheet (*.requests.yaml), or a request in plain words']],
+  operands: [
+    '[target]',
+    ['[sheet or request...]', 'a request sheet (*.requests.yaml), a question sheet (*.questions.yaml), or a request in plain words'],
+  ],
   options: [
     { flags: '--run', about: 'call the chosen tool, step by step, with your confirmation' },
     { flags: '--yes', about: 'confirm every step' },
@@ -285,6 +342,7 @@ export const command: CliCommand<RehearseCommandOptions> = {
   jexo rehearse hives.ts "how much sugar for 12 colonies this autumn?"
   jexo rehearse hives.ts "how much sugar for 12 colonies?" --run
   jexo rehearse apiary.ts apiary.requests.yaml
+  jexo rehearse ./handbook handbook.questions.yaml       how well the search of a folder answers questions
   jexo rehearse apiary.ts apiary.requests.yaml --model-url http://127.0.0.1:8080/v1 --model small
 
 Without --model-url a stand-in chooses. It is not a model: it weighs the words a request and a tool share.

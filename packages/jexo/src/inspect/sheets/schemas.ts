@@ -127,3 +127,33 @@ export const requestSheetSchema: JsonSchema = {
     },
   },
 };
+
+/** Questions, and the pages of a folder that answer them. */
+export const questionSheetSchema: JsonSchema = {
+  $schema: 'https://json-schema.org/draft/2020-12/schema',
+  title: 'Question sheet',
+  type: 'object',
+  properties: {
+    target: {
+      description: 'the folder or server, from where this file lies',
+      anyOf: [{ type: 'string' }, { type: 'array', items: { type: 'string' } }],
+    },
+    questions: {
+      type: 'array',
+      items: {
+        type: 'object',
+        properties: {
+          ask: { type: 'string', minLength: 1, description: 'a question, as a person asks it' },
+          pages: {
+            description: 'what answers it: paths in the folder, with # for a section; any of them is right',
+            anyOf: [{ type: 'string' }, { type: 'array', items: { type: 'string' }, minItems: 1 }],
+          },
+        },
+        required: ['ask', 'pages'],
+        additionalProperties: false,
+      },
+    },
+  },
+  required: ['questions'],
+  additionalProperties: false,
+};
