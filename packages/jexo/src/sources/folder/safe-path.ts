@@ -12,7 +12,6 @@ const devices = /^(?:con|prn|aux|nul|com\d|lpt\d|conin\$|conout\$)(?:\..*)?$/i;
 export function plainPath(text: string): string | undefined {
   if (text === '' || text.length > 4096 || text.normalize('NFC') !== text) return undefined;
   const parts = text.split('/');
-  // eslint-disable-next-line no-control-regex -- they are what is refused
   const isBad = (part: string) =>
     part === '' || /^\.\.?$|[\\:\u0000-\u001f\u007f\u2215\u2044\uff0f\ufffd]|[. ]$/.test(part) || devices.test(part);
   return parts.some(isBad) ? undefined : text;

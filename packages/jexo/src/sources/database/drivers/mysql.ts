@@ -1,26 +1,16 @@
 import { JexoError, messageOf } from '../../../errors.js';
-import { bytesToJson, isSafe, type ColumnType } from '../column-types.js';
-import type { Column, Described, Driver, PoolOptions, ReadLimits, Relation, ResultColumn, Rows, Table, Written } from '../driver.js';
+import type { ColumnType } from '../column-types.js';
+import type { Described, Driver, PoolOptions, ReadLimits, ResultColumn, Rows, Written } from '../driver.js';
 import { lender } from '../lend.js';
 import { collectRows } from '../limited-rows.js';
 import { loadDriver } from '../load-driver.js';
 import { withoutSecrets, type Place } from '../place.js';
 import { mysqlFunctions } from '../safe-functions.js';
 import { waitingLine, type WaitingLine } from '../waiting-line.js';
+import { readMysqlTables } from './mysql-tables.js';
+import { mysqlParameter, mysqlToJson, mysqlType, type Field, type TypedParameter } from './mysql-values.js';
 import { tooSlow } from './sqlite-child.js';
 
-/** A column as the wire describes it. */
-interface Field {
-  readonly name: string;
-  readonly columnType: number;
-  readonly characterSet: number;
-  readonly flags: number;
-  readonly columnLength: number;
-  readonly decimals: number;
-  readonly orgTable?: string;
-  readonly orgName?: string;
-  readonly schema?: string;
-}
 interface Command {
   on(event: 'result', take: (row: unknown) => void): Command;
   on(event: 'fields', take: (fields: readonly Field[] | undefined) => void): Command;
@@ -44,7 +34,7 @@ interface Connection {
 }
 interface Driven {
   createConnection(options: object): Connection & { connect(done: (error: Error | null) => void): void };
-  readonly TypedParameter: Readonly<Record<string, (value: unknown) => unknown>>;
+  readonly TypedParameter: TypedParameter;
 }
 type Line = WaitingLine<Connection>;
 
@@ -61,7 +51,7 @@ interface Result {
 // eslint-disable-next-line max-lines-per-function -- the operations share the connections
 export function mysqlDriver(place: Place, options: PoolOptions): Driver {
   const what = `The database ${place.shown}`;
-  let typed: Driven['TypedParameter'] | undefined;
+  let typed: TypedParameter | undefined;
   let isMaria = true;
   let jsonColumns: ReadonlySet<string> = new Set();
   let enums: ReadonlyMap<string, readonly string[]> = new Map();
@@ -284,7 +274,7 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
     tables: (signal) =>
       within(trusted, 'start transaction read only', { timeoutMs: 60_000, signal }, async (connection) => {
         await readKinds(connection);
-        return readTables((sql) => list(connection, sql), jsonColumns, enums);
+        return readMysqlTables((sql) => list(connection, sql), jsonColumns, enums);
       }),
     // A statement that writes is not even prepared where nothing may be written.
     describe: (sql) =>
@@ -388,135 +378,3 @@ const isLost = (error: unknown) => neverSent(error) || /Connection lost|ECONNRES
 
 /** Stopped by its time limit: MariaDB's 1969, MySQL's 3024. */
 const timedOut = (error: unknown) => [1969, 3024].includes((error as { errno?: number }).errno ?? 0);
-
-const binary = 63;
-const isText = (field: Field) => field.characterSet !== binary;
-
-function mysqlType(field: Field, jsonColumns: ReadonlySet<string>, enums: ReadonlyMap<string, readonly string[]>): ColumnType {
-  const origin = `${field.orgTable ?? ''}.${field.orgName ?? ''}`;
-  switch (field.columnType) {
-    case 8:
-      return { kind: 'integer', isLarge: true };
-    case 1:
-    case 2:
-    case 3:
-    case 9:
-    case 13:
-    case 16:
-      return { kind: 'integer' };
-    case 4:
-    case 5:
-      return { kind: 'number' };
-    case 0:
-    case 246:
-      return { kind: 'decimal' };
-    case 7:
-      return { kind: 'timestamptz' };
-    case 10:
-    case 14:
-      return { kind: 'date' };
-    case 11:
-      return { kind: 'time' };
-    case 12:
-      return { kind: 'timestamp' };
-    case 245:
-      return { kind: 'json' };
-    case 255:
-      return { kind: 'bytes' };
-    default:
-      if (jsonColumns.has(origin)) return { kind: 'json' };
-      if ((field.flags & 256) !== 0) return { kind: 'enum', ...(enums.has(origin) && { values: enums.get(origin)! }) };
-      return isText(field) ? { kind: 'text' } : { kind: 'bytes' };
-  }
-}
-
-function mysqlToJson(value: unknown, { kind }: ColumnType, maxBlobBytes: number): unknown {
-  if (value === null || value === undefined) return null;
-  if (typeof value === 'bigint') return isSafe(value) ? Number(value) : String(value);
-  if (Buffer.isBuffer(value)) {
-    // BIT comes as bytes.
-    if (kind === 'integer') return Number(BigInt(`0x${value.toString('hex') || '0'}`));
-    return kind === 'bytes' ? bytesToJson(value, maxBlobBytes) : value.toString('utf8');
-  }
-  if (kind === 'timestamp') return String(value).replace(' ', 'T');
-  if (kind === 'timestamptz') return `${String(value).replace(' ', 'T')}Z`;
-  if (kind === 'decimal') return String(value);
-  if (kind === 'json' && typeof value === 'string') {
-    try {
-      return JSON.parse(value) as unknown;
-    } catch {
-      return value; // a check that was turned off
-    }
-  }
-  return value;
-}
-
-function mysqlParameter(value: unknown, { kind }: ColumnType, typed: Driven['TypedParameter'] | undefined): unknown {
-  if (value === null || value === undefined) return null;
-  if (kind === 'bytes' && typeof value === 'string') return Buffer.from(value, 'base64');
-  if (kind === 'json') return JSON.stringify(value);
-  if (typeof value === 'number' && Number.isSafeInteger(value)) return typed?.BIGINT?.(value) ?? value;
-  if ((kind === 'timestamptz' || kind === 'timestamp') && typeof value === 'string') return value.replace('T', ' ').replace(/Z$/, '');
-  return typeof value === 'object' ? JSON.stringify(value) : value;
-}
-
-type List = <T extends readonly unknown[]>(sql: string) => Promise<T[]>;
-
-async function readTables(list: List, jsonColumns: ReadonlySet<string>, enums: ReadonlyMap<string, readonly string[]>): Promise<Table[]> {
-  const found = await list<[string, string, string, number | null]>(
-    `select table_name, table_type, table_comment, table_rows from information_schema.tables where table_schema = database() order by table_name`,
-  );
-  const columns = await list<[string, string, string, string, string, string | null, string, string]>(
-    `select table_name, column_name, data_type, column_type, is_nullable, column_default, column_comment, extra from information_schema.columns where table_schema = database() order by table_name, ordinal_position`,
-  );
-  const keys = await list<[string, string, string, string | null, string | null]>(
-    `select table_name, constraint_name, column_name, referenced_table_name, referenced_column_name from information_schema.key_column_usage where table_schema = database() order by table_name, constraint_name, ordinal_position`,
-  );
-  return found.map(([name, type, comment, rows]): Table => {
-    const own = columns.filter(([table]) => table === name);
-    const isView = type === 'VIEW';
-    return {
-      name,
-      kind: isView ? 'view' : 'table',
-      ...(!isView && comment !== '' && { comment }),
-      columns: own.map(([, column, dataType, columnType, nullable, given, remark, extra]): Column => ({
-        name: column,
-        type: { ...declaredType(dataType, `${name}.${column}`, jsonColumns, enums), declared: columnType },
-        nullable: nullable === 'YES',
-        hasDefault: given !== null || extra.includes('auto_increment'),
-        ...(remark !== '' && { comment: remark }),
-      })),
-      key: keys.filter(([table, constraint]) => table === name && constraint === 'PRIMARY').map(([, , column]) => column),
-      relations: relationsOf(keys.filter(([table, , , to]) => table === name && to !== null)),
-      ...(rows !== null && !isView && { rows: Number(rows) }),
-    };
-  });
-}
-
-function relationsOf(rows: readonly [string, string, string, string | null, string | null][]): Relation[] {
-  const groups = new Map<string, Relation & { columns: string[]; to: string[] }>();
-  for (const [, constraint, column, table, to] of rows) {
-    const group = groups.get(constraint) ?? { table: table!, columns: [], to: [] };
-    group.columns.push(column);
-    group.to.push(to!);
-    groups.set(constraint, group);
-  }
-  return [...groups.values()];
-}
-
-function declaredType(
-  name: string,
-  origin: string,
-  jsonColumns: ReadonlySet<string>,
-  enums: ReadonlyMap<string, readonly string[]>,
-): ColumnType {
-  if (jsonColumns.has(origin)) return { kind: 'json' };
-  if (name === 'enum') return { kind: 'enum', values: enums.get(origin) ?? [] };
-  if (name === 'bigint') return { kind: 'integer', isLarge: true };
-  if (/int$|^year$|^bit$/.test(name)) return { kind: 'integer' };
-  if (name === 'float' || name === 'double') return { kind: 'number' };
-  if (name === 'uuid') return { kind: 'uuid' };
-  if (/blob$|binary$/.test(name)) return { kind: 'bytes' };
-  const kinds = { decimal: 'decimal', date: 'date', time: 'time', datetime: 'timestamp', timestamp: 'timestamptz', json: 'json' } as const;
-  return { kind: (kinds as Record<string, ColumnType['kind']>)[name] ?? 'text' };
-}

@@ -1,7 +1,6 @@
 import type { Client, ClientConfig, FieldDef } from 'pg';
 import { JexoError, messageOf } from '../../../errors.js';
-import { bytesToJson, isSafe, type ColumnType } from '../column-types.js';
-import type { Column, Described, Driver, PoolOptions, ReadLimits, Relation, ResultColumn, Rows, Table, Written } from '../driver.js';
+import type { Described, Driver, PoolOptions, ReadLimits, ResultColumn, Rows, Written } from '../driver.js';
 import { lender } from '../lend.js';
 import { collectRows } from '../limited-rows.js';
 import { loadDriver } from '../load-driver.js';
@@ -9,7 +8,9 @@ import { withoutSecrets, type Place } from '../place.js';
 import { postgresRefused, postgresVolatile } from '../safe-functions.js';
 import { waitingLine, type WaitingLine } from '../waiting-line.js';
 import { describePostgres } from './postgres-describe.js';
+import { readPostgresTables } from './postgres-tables.js';
 import { postgresType, readPostgresTypes, type PostgresTypes } from './postgres-types.js';
+import { postgresParameter, postgresToJson } from './postgres-values.js';
 import { tooSlow } from './sqlite-child.js';
 
 type Line = WaitingLine<Client>;
@@ -208,7 +209,9 @@ export function postgresDriver(place: Place, options: PoolOptions): Driver {
     place,
     quote,
     tables: (signal) =>
-      within(trusted, 'begin read only', { timeoutMs: 60_000, signal }, async (client) => readTables(client, await typesOf(client))),
+      within(trusted, 'begin read only', { timeoutMs: 60_000, signal }, async (client) =>
+        readPostgresTables(client, await typesOf(client)),
+      ),
     describe: (sql) =>
       lend(trusted, { timeoutMs: 30_000, signal: new AbortController().signal }, async (client): Promise<Described> =>
         describePostgres(client, sql, await typesOf(client)),
@@ -346,161 +349,4 @@ function isLost(error: unknown): boolean {
     /^(?:57P0[123]|08\w{3}|ECONNRESET|EPIPE)$/.test(code) ||
     /Connection terminated|socket.*ended/i.test(messageOf(error))
   );
-}
-
-/** A value as PostgreSQL writes it, as JSON. */
-export function postgresToJson(text: string | null, type: ColumnType, maxBlobBytes: number): unknown {
-  if (text === null) return null;
-  switch (type.kind) {
-    case 'integer': {
-      const value = BigInt(text);
-      return isSafe(value) ? Number(value) : text;
-    }
-    case 'number': {
-      const value = Number(text);
-      return Number.isFinite(value) ? value : text;
-    }
-    case 'boolean':
-      return text === 't';
-    case 'json':
-      return JSON.parse(text) as unknown;
-    case 'bytes':
-      return bytesToJson(Buffer.from(text.slice(2), 'hex'), maxBlobBytes);
-    case 'timestamp':
-      return text.replace(' ', 'T');
-    case 'timestamptz':
-      return text.replace(' ', 'T').replace(/\+00$/, 'Z');
-    case 'list':
-      return readArray(text).map(function convert(each): unknown {
-        return Array.isArray(each) ? each.map(convert) : postgresToJson(each, type.of!, maxBlobBytes);
-      });
-    default:
-      return text;
-  }
-}
-
-type Nested = string | null | Nested[];
-
-/** `{1,NULL,"a b"}` (PostgreSQL, "Array Input and Output Syntax"). */
-function readArray(text: string): Nested[] {
-  let at = text.indexOf('{');
-  const list = (): Nested[] => {
-    const found: Nested[] = [];
-    at++;
-    for (;;) {
-      if (text[at] === '}') {
-        at++;
-        return found;
-      }
-      if (text[at] === ',') at++;
-      else if (text[at] === '{') found.push(list());
-      else if (text[at] === '"') {
-        let value = '';
-        for (at++; text[at] !== '"'; at++) {
-          if (text[at] === '\\') at++;
-          value += text[at];
-        }
-        at++;
-        found.push(value);
-      } else {
-        const end = /[,}]/.exec(text.slice(at))!.index + at;
-        const value = text.slice(at, end);
-        at = end;
-        found.push(value === 'NULL' ? null : value);
-      }
-    }
-  };
-  return list();
-}
-
-function postgresParameter(value: unknown, type: ColumnType): unknown {
-  if (value === null || value === undefined) return null;
-  if (type.kind === 'json') return JSON.stringify(value);
-  if (type.kind === 'bytes' && typeof value === 'string') return Buffer.from(value, 'base64');
-  if (type.kind === 'list' && Array.isArray(value))
-    return value.map((each: unknown) => postgresParameter(each, type.of ?? { kind: 'any' }));
-  return typeof value === 'object' ? JSON.stringify(value) : String(value);
-}
-
-interface ColumnRow {
-  readonly schema: string;
-  readonly name: string;
-  readonly relkind: string;
-  readonly comment: string | null;
-  readonly rows: string;
-  readonly column: string;
-  readonly oid: number;
-  readonly modifier: number;
-  readonly declared: string;
-  readonly notnull: boolean;
-  readonly given: boolean;
-  readonly remark: string | null;
-  readonly key: number | null;
-}
-
-interface KeyRow {
-  readonly schema: string;
-  readonly name: string;
-  readonly foreign_schema: string;
-  readonly foreign_table: string;
-  readonly columns: readonly string[];
-  readonly to: readonly string[];
-}
-
-async function readTables(client: Client, types: PostgresTypes): Promise<Table[]> {
-  const { rows } = await client.query(
-    `select n.nspname as schema, c.relname as name, c.relkind, obj_description(c.oid, 'pg_class') as comment, c.reltuples::bigint::text as rows,
-       a.attname as column, a.atttypid::int as oid, a.atttypmod as modifier, format_type(a.atttypid, a.atttypmod) as declared, a.attnotnull as notnull,
-       (a.atthasdef or a.attidentity <> '') as given, col_description(c.oid, a.attnum) as remark, array_position(i.indkey::int2[], a.attnum) as key
-     from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
-       left join pg_index i on i.indrelid = c.oid and i.indisprimary
-     where c.relkind in ('r', 'v', 'm', 'p', 'f') and not c.relispartition and n.nspname not in ('pg_catalog', 'information_schema') and n.nspname not like 'pg\\_toast%'
-       and n.nspname not like 'pg\\_temp%' and has_schema_privilege(n.oid, 'usage') and has_any_column_privilege(c.oid, 'select')
-       and has_column_privilege(c.oid, a.attnum, 'select')
-     order by n.nspname, c.relname, a.attnum`,
-  );
-  const { rows: keys } = await client.query(
-    `select n.nspname as schema, c.relname as name, fn.nspname as foreign_schema, fc.relname as foreign_table,
-       (select array_agg(attname::text order by ord) from unnest(k.conkey) with ordinality u(num, ord) join pg_attribute on attrelid = k.conrelid and attnum = num) as columns,
-       (select array_agg(attname::text order by ord) from unnest(k.confkey) with ordinality u(num, ord) join pg_attribute on attrelid = k.confrelid and attnum = num) as to
-     from pg_constraint k join pg_class c on c.oid = k.conrelid join pg_namespace n on n.oid = c.relnamespace
-       join pg_class fc on fc.oid = k.confrelid join pg_namespace fn on fn.oid = fc.relnamespace where k.contype = 'f' order by k.conname`,
-  );
-  const relations = new Map<string, Relation[]>();
-  for (const { schema, name, foreign_schema, foreign_table, columns, to } of keys as KeyRow[]) {
-    const id = `${schema}.${name}`;
-    relations.set(id, [...(relations.get(id) ?? []), { table: foreign_table, schema: foreign_schema, columns, to }]);
-  }
-  const tables = new Map<string, Table & { columns: Column[]; keyed: [number, string][] }>();
-  for (const row of rows as ColumnRow[]) {
-    const id = `${row.schema}.${row.name}`;
-    let table = tables.get(id);
-    if (table === undefined) {
-      const count = Number(row.rows);
-      table = {
-        schema: row.schema,
-        name: row.name,
-        kind: row.relkind === 'v' || row.relkind === 'm' ? 'view' : 'table',
-        ...(row.comment !== null && { comment: row.comment }),
-        columns: [],
-        key: [],
-        keyed: [],
-        relations: relations.get(id) ?? [],
-        ...(count >= 0 && row.relkind !== 'v' && { rows: count }),
-      };
-      tables.set(id, table);
-    }
-    table.columns.push({
-      name: row.column,
-      type: { ...postgresType(row.oid, row.modifier, types), declared: row.declared },
-      nullable: !row.notnull,
-      hasDefault: row.given,
-      ...(row.remark !== null && { comment: row.remark }),
-    });
-    if (row.key !== null) table.keyed.push([row.key, row.column]);
-  }
-  return [...tables.values()].map(({ keyed, ...table }) => ({
-    ...table,
-    key: keyed.sort((a, b) => a[0] - b[0]).map(([, column]) => column),
-  }));
 }
