@@ -21,6 +21,7 @@ import { createWireJudge } from './inspect/judge-wire.js';
 import type { CallToolResult } from './protocol/types.js';
 
 export { createRecorder, type Recorder, type WireEntry } from './inspect/recorder.js';
+export { sourceChecks, type SourceCheck } from './source-checks.js';
 export { standInModel } from './inspect/stand-in-model.js';
 export { standInChooser } from './inspect/rehearsal/stand-in-chooser.js';
 export { standInService } from './inspect/rehearsal/stand-in-service.js';

@@ -53,7 +53,7 @@ export function isServer(value: unknown): value is Server {
  *
  * @throws JexoError JEXO_DEFINITION when a field has the wrong kind
  * @example
- * export default defineServer({ name: 'alderwick-apiary', version: '1.0.0', offers: [wrapFunctions(hives)] });
+ * export default defineServer({ name: 'alderwick-apiary', version: '1.0.0', offers: [wrapFunctions(hives, { types: new URL('./hives.ts', import.meta.url) })] });
  */
 // eslint-disable-next-line max-lines-per-function -- the members of a server share its state
 export function defineServer(definition: ServerDefinition): Server {

@@ -33,7 +33,7 @@ export interface WrapFunctionsOptions extends Choice {
  * @example
  * wrapFunctions(hives, { types: new URL('./hives.ts', import.meta.url), except: ['winterStores'] })
  */
-export function wrapFunctions(module: Readonly<Record<string, unknown>>, options: WrapFunctionsOptions): Source {
+export function wrapFunctions(module: Readonly<Record<string, unknown>>, options: WrapFunctionsOptions = {}): Source {
   const { types, shape, instances = {} } = options;
   if (types === undefined && shape === undefined) {
     throw new JexoError('JEXO_DEFINITION', 'wrapFunctions needs to know where the types are.', {
