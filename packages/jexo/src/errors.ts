@@ -9,7 +9,7 @@ export const catalogue = {
   JEXO_TARGET_MISSING: { exit: 3, next: 'Check the path. It is taken from the folder you are in.' },
   JEXO_TARGET_UNKNOWN: {
     exit: 3,
-    next: 'Give a module (.ts, .js), an OpenAPI document (.yaml, .json), the URL of a running server, or -- followed by a command that starts one.',
+    next: 'Give a module (.ts, .js), an OpenAPI document (.yaml, .json), a database (.sqlite, postgres://…), a folder (./handbook), the URL of a running server, or -- followed by a command that starts one.',
   },
   JEXO_SYNTAX: { exit: 3, next: 'Fix the line named above, then run the command again.' },
   JEXO_MODULE_FAILED: { exit: 3, next: 'The module threw while it was loading. Fix it, then run the command again.' },

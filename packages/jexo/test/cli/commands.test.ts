@@ -46,7 +46,7 @@ test.each([
   ['an input file that is missing', ['call', hives, 'mix_syrup', '--input', '@nowhere.json'], 2, 'nowhere.json'],
   ['no tool', ['call', hives], 2, 'Which tool?'],
   ['a missing file', ['list', 'nowhere.ts'], 3, 'There is no file nowhere.ts'],
-  ['a folder', ['list', folder], 3, 'names no server'],
+  ['a folder that is not there', ['list', './nowhere/'], 3, 'names no server'],
   ['an unknown command', ['lsit'], 2, 'lsit'],
   ['an unknown option', ['list', hives, '--jsno'], 2, '--jsno'],
   ['a port that is none', ['serve', hives, '--http', '99999'], 2, '65535'],
