@@ -361,6 +361,15 @@ for (const dialect of dialects)
       if (rows === undefined) expect([sql, failed || found.length > 0]).toEqual([sql, true]);
       else expect([sql, found]).toEqual([sql, rows]);
     }
+    // Each fence says what it refuses; behind it stands the next.
+    for (const [sql, says] of [
+      ['select 1; select 2', 'Only one statement can be run, and another begins at character 9'],
+      ['delete from hives', 'A statement that begins with delete is not run here'],
+      ['with x as (select 1) delete from hives', 'DELETE is not run here'],
+      ['select * from hives for update', 'Rows are not locked here'],
+      ['select nothing_such(1)', 'The function nothing_such is not called here'],
+    ] as const)
+      expect([sql, (await ask(sql)).text]).toEqual([sql, expect.stringContaining(says)]);
     const wrong = await ask('select strenght from hives');
     expect(wrong.text).toMatch(/strenght.*Did you mean strength\? hives has: id, apiary, strength\./s);
     expect((await ask('select * from hivez')).text).toMatch(/hivez.*Did you mean hives\? The tables are: .*readings/s);
