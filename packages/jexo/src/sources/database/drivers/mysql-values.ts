@@ -58,6 +58,12 @@ export function mysqlType(field: Field, jsonColumns: ReadonlySet<string>, enums:
   }
 }
 
+/** `2026-06-01 06:00:00` with a T in the middle. */
+function withT(value: unknown): string {
+  const text = String(value);
+  return `${text.slice(0, 10)}T${text.slice(11)}`;
+}
+
 /** A value as the driver gives it, as JSON. */
 export function mysqlToJson(value: unknown, { kind }: ColumnType, maxBlobBytes: number): unknown {
   if (value === null || value === undefined) return null;
@@ -67,8 +73,8 @@ export function mysqlToJson(value: unknown, { kind }: ColumnType, maxBlobBytes: 
     if (kind === 'integer') return Number(BigInt(`0x${value.toString('hex') || '0'}`));
     return kind === 'bytes' ? bytesToJson(value, maxBlobBytes) : value.toString('utf8');
   }
-  if (kind === 'timestamp') return String(value).replace(' ', 'T');
-  if (kind === 'timestamptz') return `${String(value).replace(' ', 'T')}Z`;
+  if (kind === 'timestamp') return withT(value);
+  if (kind === 'timestamptz') return `${withT(value)}Z`;
   if (kind === 'decimal') return String(value);
   if (kind === 'json' && typeof value === 'string') {
     try {

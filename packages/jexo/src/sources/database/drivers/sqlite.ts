@@ -291,6 +291,7 @@ function stampOf(path: string): string {
 
 function sqliteToJson(value: unknown, { kind }: ColumnType, maxBlobBytes: number): unknown {
   if (value === null || value === undefined) return null;
+  if (typeof value === 'string' && kind !== 'json') return value;
   if (typeof value === 'bigint') {
     if (kind === 'boolean' && (value === 0n || value === 1n)) return value === 1n;
     return isSafe(value) ? Number(value) : String(value);
