@@ -79,7 +79,16 @@ test('it is served over stdio and HTTP, packed without its address, and made int
   expect(packed.code).toBe(0);
   const { file } = JSON.parse(packed.stdout) as { file: string };
   const text = readFileSync(file, 'utf8');
-  expect([text.includes(database.owner), text.includes('The heaviest readings of a hive')]).toEqual([false, true]);
+  expect([text.includes(database.owner), text.includes(folder), text.includes('The heaviest readings of a hive')]).toEqual([
+    false,
+    false,
+    true,
+  ]);
+  // A host starts it in another folder, so the folder of queries is written in full.
+  const entry = await jexo(['register', database.owner, '--queries', 'queries', '--config', join(folder, 'none.json'), '--print'], {
+    cwd: folder,
+  });
+  expect(entry.stdout).toContain(JSON.stringify(queries));
   const variable = /env\("(\w+_DB)"\)/.exec(text)?.[1] ?? /"(JEXO_\w+_DB)"/.exec(text)?.[1];
   const inPack = await jexo(['call', 'heaviest', 'hive=MR-01', '--', process.execPath, file], { env: { [variable!]: database.owner } });
   expect([inPack.code, inPack.stdout]).toEqual([0, expect.stringContaining('28')]);

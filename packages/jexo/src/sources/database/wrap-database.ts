@@ -112,8 +112,9 @@ function databaseSource(given: string | URL | EnvSetting, options: WrapDatabaseO
     },
     ...(folder !== undefined && { watch: (changed: () => void) => watchQueries(folder, changed) }),
     async freeze() {
-      const texts = await queryTexts(options.queries);
-      return Object.keys(texts).length === 0 ? undefined : ({ queries: texts } satisfies Frozen);
+      // The path of their folder stays on this machine.
+      const texts = Object.entries(await queryTexts(options.queries)).map(([place, text]) => [basename(place), text] as const);
+      return texts.length === 0 ? undefined : ({ queries: Object.fromEntries(texts) } satisfies Frozen);
     },
     thaw: (value) => databaseSource(given, options, value as Frozen),
     async close() {
@@ -216,14 +217,14 @@ async function contentsOf(
     offers: [...queries, ...open.offers, ...resources],
     omitted: [...omitted, ...open.omitted],
     excluded: [...seen.hidden],
-    notes: notesOn(options, driver.place.shown, open.offers.length > 0 ? `query_${name}` : undefined),
+    notes: notesOn(options, Object.keys(texts).length > 0, driver.place.shown, open.offers.length > 0 ? `query_${name}` : undefined),
     remarks: remarksOn(read, options.tables === false ? [] : seen.tables, open.made),
   };
 }
 
 /** Without a choice, a database is offered in a way that its owner should know of. */
-function notesOn({ queries, tables = true }: WrapDatabaseOptions, shown: string, open: string | undefined): string[] {
-  if (queries !== undefined || (!tables && open === undefined)) return [];
+function notesOn({ tables = true }: WrapDatabaseOptions, hasQueries: boolean, shown: string, open: string | undefined): string[] {
+  if (hasQueries || (!tables && open === undefined)) return [];
   const what = [
     ...(tables ? ['its tables and rows as resources'] : []),
     ...(open === undefined ? [] : [`any SELECT statement by ${open}`]),

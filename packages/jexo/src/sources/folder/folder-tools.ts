@@ -2,7 +2,7 @@ import { JexoError } from '../../errors.js';
 import type { ToolOffer } from '../../offers/offer.js';
 import { tool } from '../../offers/tool.js';
 import type { Section } from './sections.js';
-import { uriOf } from './folder-uri.js';
+import { partsOf, uriOf } from './folder-uri.js';
 import type { FolderState } from './wrap-folder.js';
 
 /** About as many tokens as a text costs a model: four characters make one. */
@@ -98,8 +98,8 @@ function readTool(state: FolderState, name: string): ToolOffer {
       annotations: { readOnlyHint: true, openWorldHint: false },
     },
     ({ uri, budget: most = usualTokens }) => {
-      const [, path = '', anchor = ''] = new RegExp(`^${scheme}://([^#]*)#?(.*)$`).exec(uri) ?? [];
-      const found = index.section(decodeURIComponent(path), decodeURIComponent(anchor));
+      const { path, anchor } = partsOf(uri, scheme);
+      const found = index.section(path, anchor);
       if (found === undefined)
         throw new JexoError('JEXO_INPUT_INVALID', `There is no section ${uri}. Take a URI that search_${name} has answered with.`, {
           where: 'uri',

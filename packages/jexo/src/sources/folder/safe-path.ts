@@ -1,5 +1,5 @@
 import { constants } from 'node:fs';
-import { open, realpath, type FileHandle } from 'node:fs/promises';
+import { lstat, open, realpath, type FileHandle } from 'node:fs/promises';
 import { join, sep } from 'node:path';
 
 /** Names that Windows takes for devices, whatever their ending. */
@@ -20,10 +20,7 @@ export function plainPath(text: string): string | undefined {
 /** What was opened, and how many names the file has. */
 export interface OpenedFile {
   readonly handle: FileHandle;
-  readonly size: number;
-  readonly modified: Date;
   readonly links: number;
-  readonly id: string;
 }
 
 /**
@@ -42,10 +39,11 @@ export async function openInside(root: string, path: string): Promise<OpenedFile
     if (real !== join(root, ...plain.split('/')) || !real.startsWith(root + sep)) return undefined;
     handle = await open(real, constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK);
     const opened = await handle.stat();
-    // A folder on the way may have become a link after it was looked at.
-    const again = await realpath(real);
-    if (!opened.isFile() || again !== real) throw new Error('not a file of the folder');
-    return { handle, size: opened.size, modified: opened.mtime, links: opened.nlink, id: `${opened.dev} ${opened.ino}` };
+    // A folder on the way may have become a link after it was looked at, and be a folder again by now: the file itself tells.
+    const there = await lstat(real);
+    const isSame = there.ino === opened.ino && there.dev === opened.dev && (await realpath(real)) === real;
+    if (!opened.isFile() || !isSame) throw new Error('not a file of the folder');
+    return { handle, links: opened.nlink };
   } catch {
     await handle?.close();
     return undefined; // whoever asked is told that there is no such file

@@ -10,6 +10,8 @@ export interface FolderFile {
   readonly path: string;
   readonly size: number;
   readonly modified: Date;
+  /** How many names it has, all of them in the folder. */
+  readonly links: number;
 }
 
 /** Which files of a folder are offered. */
@@ -93,7 +95,7 @@ export async function scanFolder(root: string, options: ScanOptions, signal: Abo
         if (found.size > maxFileBytes) pass('too large');
         else if (files.length >= maxFiles) pass('too many');
         else {
-          files.push({ path, size: found.size, modified: found.mtime });
+          files.push({ path, size: found.size, modified: found.mtime, links: found.nlink });
           if (found.nlink > 1)
             names.set(`${found.dev} ${found.ino} ${found.nlink}`, [...(names.get(`${found.dev} ${found.ino} ${found.nlink}`) ?? []), path]);
         }

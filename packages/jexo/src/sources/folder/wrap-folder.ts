@@ -1,5 +1,4 @@
-import { readFile } from 'node:fs/promises';
-import { basename, join } from 'node:path';
+import { basename } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { watch as watchFiles, type FSWatcher } from 'chokidar';
 import type { Offer } from '../../offers/offer.js';
@@ -7,7 +6,7 @@ import { resource, template } from '../../offers/resource.js';
 import type { Source, SourceContents } from '../../offers/source.js';
 import { folderIndex, type FolderIndex } from './folder-index.js';
 import { folderTools } from './folder-tools.js';
-import { uriOf } from './folder-uri.js';
+import { partsOf, uriOf } from './folder-uri.js';
 import { mimeTypeOf, isText } from './mime-types.js';
 import { openInside } from './safe-path.js';
 import { realFolder, scanFolder, type FolderFile, type ScanOptions } from './scan-folder.js';
@@ -112,8 +111,9 @@ function fileOffers(state: FolderState, name: string): Offer[] {
   };
   const read = async (uri: string) => {
     const { path, anchor } = partsOf(uri, scheme);
-    if (find(path) === undefined) return undefined;
-    if (anchor === '') return readWhole(state.root, path, uri);
+    const file = find(path);
+    if (file === undefined) return undefined;
+    if (anchor === '') return readWhole(state.root, file, uri);
     const found = state.index.section(path, anchor);
     return found && { uri, mimeType: 'text/markdown', text: found.all[found.at]!.text };
   };
@@ -138,28 +138,22 @@ function fileOffers(state: FolderState, name: string): Offer[] {
   ];
 }
 
-function partsOf(uri: string, scheme: string): { readonly path: string; readonly anchor: string } {
-  const [path = '', anchor = ''] = uri.slice(scheme.length + 3).split('#');
-  const decode = (text: string) => {
-    try {
-      return decodeURIComponent(text);
-    } catch {
-      return ''; // names no file
-    }
-  };
-  return { path: decode(path), anchor: decode(anchor) };
-}
-
-async function readWhole(root: string, path: string, uri: string) {
+/** The bytes of a file of the folder, as it was scanned; undefined when it is not there any more, or has got a name elsewhere. */
+async function bytesOf(root: string, { path, links }: FolderFile): Promise<Buffer | undefined> {
   const opened = await openInside(root, path);
   if (opened === undefined) return undefined;
   try {
-    const bytes = await opened.handle.readFile();
-    const mimeType = mimeTypeOf(path);
-    return isText(bytes) ? { uri, mimeType, text: bytes.toString('utf8') } : { uri, mimeType, blob: bytes.toString('base64') };
+    return opened.links > links ? undefined : await opened.handle.readFile();
   } finally {
     await opened.handle.close();
   }
+}
+
+async function readWhole(root: string, file: FolderFile, uri: string) {
+  const bytes = await bytesOf(root, file);
+  if (bytes === undefined) return undefined;
+  const mimeType = mimeTypeOf(file.path);
+  return isText(bytes) ? { uri, mimeType, text: bytes.toString('utf8') } : { uri, mimeType, blob: bytes.toString('base64') };
 }
 
 /** Files that are documents: they are taken apart and searched. */
@@ -179,18 +173,14 @@ async function indexAll(
       state.index.remove(path);
       known.delete(path);
     }
-  for (const [done, { path, modified }] of wanted.entries()) {
+  for (const [done, file] of wanted.entries()) {
+    const { path, modified } = file;
     if (known.get(path) === modified.getTime()) continue;
     signal.throwIfAborted();
-    const opened = await openInside(state.root, path);
-    if (opened === undefined) continue;
-    try {
-      const bytes = await opened.handle.readFile();
-      if (isText(bytes)) state.index.put(path, sectionsOf(path, bytes.toString('utf8')));
-      known.set(path, modified.getTime());
-    } finally {
-      await opened.handle.close();
-    }
+    const bytes = await bytesOf(state.root, file);
+    if (bytes === undefined) continue;
+    if (isText(bytes)) state.index.put(path, sectionsOf(path, bytes.toString('utf8')));
+    known.set(path, modified.getTime());
     if (done % 100 === 0) progress(done, wanted.length, path);
   }
 }
@@ -202,7 +192,7 @@ const indexed = new WeakMap<FolderIndex, Map<string, number>>();
 async function aboutOf({ root, files }: FolderState): Promise<string | undefined> {
   const readme = files.find(({ path }) => /^(?:readme|index)\.(?:md|txt)$/i.test(path));
   if (readme === undefined) return undefined;
-  const text = await readFile(join(root, readme.path), 'utf8').catch(() => ''); // removed meanwhile
-  const paragraph = text.split(/\n\s*\n/).find((each) => !/^\s*(?:#|---|<|!\[|\||```)/.test(each) && each.trim().length > 20);
+  const text = (await bytesOf(root, readme))?.toString('utf8');
+  const paragraph = text?.split(/\n\s*\n/).find((each) => !/^\s*(?:#|---|<|!\[|\||```)/.test(each) && each.trim().length > 20);
   return paragraph?.replaceAll(/\s+/g, ' ').trim().slice(0, 300);
 }

@@ -22,7 +22,12 @@ export const databaseKind: TargetKind = {
   example: 'scales.sqlite',
   about: 'a database, also postgres://…, mysql://… or env:NAME: its rows as resources, queries as tools',
   options: [
-    { name: 'queries', flags: '--queries <folder>', about: 'named queries: a folder of .sql files, each a tool' },
+    {
+      name: 'queries',
+      flags: '--queries <folder>',
+      about: 'named queries: a folder of .sql files, each a tool',
+      read: (text) => resolve(text),
+    },
     {
       name: 'tables',
       flags: '--tables <pattern>',
@@ -61,8 +66,10 @@ export const databaseKind: TargetKind = {
   async pack(place, how) {
     const variable = variableOf(place) ?? `${nameOf(place).toUpperCase().replaceAll(/\W+/g, '_')}_DB`;
     const name = nameOf(place);
+    // The texts of the queries are frozen into the pack; their folder stays behind.
+    const { queries: _, ...options } = wrapOptions(how);
     // Where the database is differs from place to place, and its password is nobody's but the operator's.
-    const wrapped = `wrapDatabase(env(${JSON.stringify(variable)}), ${JSON.stringify({ name, ...wrapOptions(how) })})`;
+    const wrapped = `wrapDatabase(env(${JSON.stringify(variable)}), ${JSON.stringify({ name, ...options })})`;
     return {
       imports: '',
       server: `defineServer({ ...${JSON.stringify({ name: serverName(name), title: `Database ${name}`, version: '0.0.0' })}, offers: [${wrapped}] })`,
@@ -110,7 +117,7 @@ function wrapOptions({ options }: OpenHow): WrapDatabaseOptions {
     anyUser?: boolean;
   };
   return {
-    ...(queries !== undefined && { queries: resolve(queries) }),
+    ...(queries !== undefined && { queries }),
     ...(tables && { only: tables }),
     ...(exceptTables && { except: exceptTables }),
     ...(mask && { mask }),

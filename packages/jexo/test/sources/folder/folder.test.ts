@@ -171,8 +171,12 @@ test('nothing outside the folder is read, however a URI is written', async () =>
       if (found !== undefined) read.push(uri);
     }
   expect(read).toEqual([]);
-  for (const uri of ['handbook://../secret.txt#x', 'handbook://link.txt#line-1'])
-    expect((await client.call('read_handbook', { uri })).isError).toBe(true);
+  // A file that gets a name elsewhere after the folder was read is not given out either.
+  await rm(join(folder, 'plain.txt'));
+  await link(join(outside, 'secret.txt'), join(folder, 'plain.txt'));
+  await expect(client.read('handbook://plain.txt')).rejects.toThrow('not found');
+  for (const uri of ['handbook://%zz#%', 'elsewhere://a#b', 'handbook://../secret.txt#x', 'handbook://link.txt#line-1'])
+    expect(textOf(await client.call('read_handbook', { uri }))).toContain(`There is no section ${uri}`);
   expect((await client.call('search_handbook', { words: 'the secret' })).structuredContent).toMatchObject({ hits: [] });
 });
 
