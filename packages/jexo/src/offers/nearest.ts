@@ -1,5 +1,5 @@
 /** Edits (insert, delete, replace, swap of neighbours) that turn one word into another. */
-function distance(a: string, b: string): number {
+export function distance(a: string, b: string): number {
   let before: number[] = [];
   let last = Array.from({ length: b.length + 1 }, (_, index) => index);
   for (let i = 1; i <= a.length; i++) {

@@ -7,6 +7,8 @@ import {
   readQuestionSheet,
   rehearseQuestions,
   type QuestionSheetFile,
+  type RehearsedQuestion,
+  type RehearsedWay,
   type RehearsedQuestions,
 } from '../../inspect/rehearsal/rehearse-questions.js';
 import { standInChooser } from '../../inspect/rehearsal/stand-in-chooser.js';
@@ -37,6 +39,10 @@ async function rehearse({ operands, command, options }: Invocation<RehearseComma
   const model = modelOf(options) ?? standInChooser;
   const questions = operands.find(isQuestionSheet);
   if (questions !== undefined) {
+    if (options.run || options.modelUrl !== undefined)
+      throw new JexoError('JEXO_USAGE', 'A question sheet asks the search itself: --run and the options of a model have no part in it.', {
+        where: questions,
+      });
     const sheet = await readQuestionSheet(await readSheetFile(questions), questions);
     return onQuestions(
       sheet,
@@ -103,6 +109,7 @@ async function onSheet(sheet: RequestSheetFile, target: TargetWords, model: Mode
 async function onQuestions(sheet: QuestionSheetFile, target: TargetWords, options: RehearseCommandOptions): Promise<ExitCode> {
   return withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
     const { tools } = await toolsOf(client, target);
+    const began = performance.now();
     const done = await rehearseQuestions(sheet, {
       client,
       tools,
@@ -111,24 +118,77 @@ async function onQuestions(sheet: QuestionSheetFile, target: TargetWords, option
       onQuestion: (progress, total, message) => progress % 200 === 199 && onProgress({ progress, total, message }),
     });
     clearProgress();
+    if (options.junit !== undefined)
+      await writeSheet(options.junit, toJUnit([suiteOfQuestions(done, target, Math.round(performance.now() - began))]));
     if (options.json) printJson(JSON.stringify({ target: showTarget(target), ...done }, null, 2));
     else showQuestions(done);
     return 100 * done.recallAt5 < options.failUnder ? 1 : 0;
   });
 }
 
-function showQuestions({ file, tool, questions, recallAt5, mrr }: RehearsedQuestions): void {
-  const missed = questions.filter(({ rank }) => rank === undefined || rank > 5);
-  for (const { line, ask, pages, found, rank } of missed) {
-    print(`${onOut('brick', symbols.failed)} ${ask} ${onOut('quiet', `(${file}:${line})`)}`);
-    print(`  wanted ${pages.join(' or ')}; ${rank === undefined ? 'not found' : `found in place ${rank}`}`);
-    if (found.length > 0) print(onOut('quiet', `  found ${found.slice(0, 3).join(', ')}`));
+function showQuestions({ file, tool, questions, recallAt5, mrr, ways }: RehearsedQuestions): void {
+  const missed = questions.filter(isMissed);
+  for (const question of missed) {
+    print(`${onOut('brick', symbols.failed)} ${question.ask} ${onOut('quiet', `(${file}:${question.line})`)}`);
+    for (const line of accountOfQuestion(question)) print(onOut('quiet', `  ${line}`));
   }
   const hits = questions.length - missed.length;
   print(
     `${onOut(missed.length === 0 ? 'moss' : 'ochre', missed.length === 0 ? symbols.ok : symbols.warn)} ${tool}: ${hits} of ${questions.length} questions are answered by one of the first five sections`,
   );
-  print(`  recall@5 ${recallAt5.toFixed(2)}, mean reciprocal rank ${mrr.toFixed(2)}`);
+  if (ways.length === 1) print(`  recall@5 ${recallAt5.toFixed(2)}, mean reciprocal rank ${mrr.toFixed(2)}`);
+  else showWays(ways);
+}
+
+/** Every way side by side, with the questions they differ on. */
+function showWays(ways: readonly RehearsedWay[]): void {
+  print('');
+  for (const line of table(
+    ['found by', 'recall@5', 'mean reciprocal rank', 'missed'],
+    ways.map(({ by = '', questions, recallAt5, mrr }) => [
+      by,
+      recallAt5.toFixed(2),
+      mrr.toFixed(2),
+      String(questions.filter(isMissed).length),
+    ]),
+  ))
+    print(line);
+  const differing = ways[0]!.questions.filter((_, at) => new Set(ways.map(({ questions }) => isMissed(questions[at]!))).size > 1);
+  if (differing.length === 0) return;
+  print('');
+  for (const line of table(
+    ['place of the first answer', ...ways.map(({ by = '' }) => by)],
+    differing.map(({ ask, line: at }) => [
+      ask,
+      ...ways.map(({ questions }) => String(questions.find(({ line }) => line === at)?.rank ?? symbols.dot)),
+    ]),
+  ))
+    print(line);
+}
+
+const isMissed = ({ rank }: RehearsedQuestion) => rank === undefined || rank > 5;
+
+const accountOfQuestion = ({ pages, rank, found }: RehearsedQuestion) => [
+  `wanted ${pages.join(' or ')}; ${rank === undefined ? 'not found' : `found in place ${rank}`}`,
+  ...(found.length > 0 ? [`found ${found.slice(0, 3).join(', ')}`] : []),
+];
+
+function suiteOfQuestions(
+  { file, questions }: RehearsedQuestions,
+  target: TargetWords,
+  tookMs: number,
+): Parameters<typeof toJUnit>[0][number] {
+  return {
+    name: `${file} on ${showTarget(target)}`,
+    tookMs,
+    cases: questions.map((question) => ({
+      name: question.ask,
+      file,
+      line: question.line,
+      tookMs: 0,
+      ...(isMissed(question) && { failure: accountOfQuestion(question).join('\n') }),
+    })),
+  };
 }
 
 function suiteOf({ file, model, requests, tookMs }: Rehearsed, target: TargetWords): Parameters<typeof toJUnit>[0][number] {

@@ -40,14 +40,22 @@ export interface RehearsedQuestion extends KeptQuestion {
   readonly rank?: number;
 }
 
-export interface RehearsedQuestions {
-  readonly file: string;
-  readonly tool: string;
+/** All questions, asked in one way. */
+export interface RehearsedWay {
+  /** `words`, `meaning` or `both`; missing where the search knows one way only. */
+  readonly by?: string;
   readonly questions: readonly RehearsedQuestion[];
   /** The share of questions whose answer is among the first five. */
   readonly recallAt5: number;
   /** The mean of one by the place of the first answer (mean reciprocal rank). */
   readonly mrr: number;
+}
+
+export interface RehearsedQuestions extends RehearsedWay {
+  readonly file: string;
+  readonly tool: string;
+  /** Every way the search knows, where it knows several; what stands above is the one it takes by itself. */
+  readonly ways: readonly RehearsedWay[];
 }
 
 const depth = 10;
@@ -68,23 +76,30 @@ export async function rehearseQuestions(
       where: file,
       next: 'Give a folder, or a server that wraps one with search: true.',
     });
-  const asked: RehearsedQuestion[] = [];
-  for (const [index, question] of questions.entries()) {
-    onQuestion(index, questions.length, question.ask);
-    const { structuredContent } = await client.call(tool.name, { words: question.ask, limit: depth }, signal && { signal });
-    const found = ((structuredContent?.hits ?? []) as { uri: string }[]).map(({ uri }) => uri);
-    const at = found.findIndex((uri) => question.pages.some((page) => isPage(uri, page)));
-    asked.push({ ...question, found, ...(at >= 0 && { rank: at + 1 }) });
+  const known = (tool.inputSchema.properties?.by as { enum?: readonly string[] } | undefined)?.enum ?? [];
+  const kinds: readonly (string | undefined)[] = known.length === 0 ? [undefined] : known;
+  const ways: RehearsedWay[] = [];
+  for (const [round, by] of kinds.entries()) {
+    const asked: RehearsedQuestion[] = [];
+    for (const [index, question] of questions.entries()) {
+      onQuestion(round * questions.length + index, kinds.length * questions.length, question.ask);
+      const input = { words: question.ask, limit: depth, ...(by !== undefined && { by }) };
+      const { structuredContent } = await client.call(tool.name, input, signal && { signal });
+      const found = ((structuredContent?.hits ?? []) as { uri: string }[]).map(({ uri }) => uri);
+      const at = found.findIndex((uri) => question.pages.some((page) => isPage(uri, page)));
+      asked.push({ ...question, found, ...(at >= 0 && { rank: at + 1 }) });
+    }
+    ways.push({
+      ...(by !== undefined && { by }),
+      questions: asked,
+      recallAt5: mean(asked.map(({ rank = Infinity }) => (rank <= 5 ? 1 : 0))),
+      mrr: mean(asked.map(({ rank }) => (rank === undefined ? 0 : 1 / rank))),
+    });
   }
-  const mean = (values: readonly number[]) => (values.length === 0 ? 1 : values.reduce((sum, value) => sum + value, 0) / values.length);
-  return {
-    file,
-    tool: tool.name,
-    questions: asked,
-    recallAt5: mean(asked.map(({ rank = Infinity }) => (rank <= 5 ? 1 : 0))),
-    mrr: mean(asked.map(({ rank }) => (rank === undefined ? 0 : 1 / rank))),
-  };
+  return { file, tool: tool.name, ...ways[0]!, ways };
 }
+
+const mean = (values: readonly number[]) => (values.length === 0 ? 1 : values.reduce((sum, value) => sum + value, 0) / values.length);
 
 const isSearch = ({ inputSchema, outputSchema }: Tool) =>
   inputSchema.properties?.words !== undefined && outputSchema?.properties?.hits !== undefined;

@@ -1,120 +1,105 @@
-import MiniSearch from 'minisearch';
-import { stemmer } from 'stemmer';
 import type { Section } from './sections.js';
 
+/** A document that was taken apart. */
+export interface IndexedDocument {
+  readonly path: string;
+  /** Tells this version of the file from others. */
+  readonly stamp: string;
+  readonly sections: readonly Section[];
+  /** The values of its front matter. */
+  readonly matter: Readonly<Record<string, unknown>>;
+  /** `2026-05-03`: from its front matter, or when the file was changed. */
+  readonly date: string;
+}
+
+/** What a search is narrowed to. */
+export interface Narrowing {
+  /** Sections at most. */
+  readonly limit: number;
+  /** Only documents in this folder, or this document. */
+  readonly under?: string;
+  /** Values of the front matter; of a list, one is enough. */
+  readonly where?: Readonly<Record<string, string | number | boolean>>;
+  /** Only documents of this day and later, as `2026-05-03`. */
+  readonly since?: string;
+  /** Only documents of this day and earlier. */
+  readonly until?: string;
+}
+
 /** A section that was found. */
-export interface Hit {
+export interface Found {
   readonly path: string;
   readonly section: Section;
   readonly score: number;
-  /** A part of it, with the words that were found between `**`. */
-  readonly snippet: string;
+  /** The stems that were found in it. */
+  readonly stems: ReadonlySet<string>;
 }
 
-/** Finds sections by words: BM25 over title, headings and text, with stems, prefixes and tolerance of typos. */
-export interface FolderIndex {
-  put(path: string, sections: readonly Section[]): void;
-  remove(path: string): void;
-  find(words: string, how: { readonly limit: number; readonly under?: string }): Hit[];
-  section(path: string, anchor: string): { readonly all: readonly Section[]; readonly at: number } | undefined;
-  readonly files: number;
-  readonly sections: number;
-}
-
-interface Entry {
-  readonly id: string;
-  readonly title: string;
-  readonly headings: string;
+/** A section that has no vector yet. */
+export interface Unembedded {
+  /** A digest of its text. */
+  readonly hash: string;
   readonly text: string;
 }
 
-const common = new Set(
-  'a an and are as at be but by do does for from how i if in is it my of on or our should that the their them then they this to was we what when where which who will with you your'.split(
-    ' ',
-  ),
-);
-const stem = (term: string) => {
-  const plain = term.toLowerCase().replaceAll(/['’]s?$/g, '');
-  return plain === '' || common.has(plain) ? null : stemmer(plain);
-};
-
-export function folderIndex(): FolderIndex {
-  const search = new MiniSearch<Entry>({
-    fields: ['title', 'headings', 'text'],
-    processTerm: stem,
-    searchOptions: {
-      boost: { title: 3, headings: 2 },
-      prefix: (term) => term.length > 3,
-      fuzzy: (term) => (term.length > 4 ? 0.2 : false),
-    },
-  });
-  const files = new Map<string, readonly Section[]>();
-  const ids = (path: string, sections: readonly Section[]) => sections.map((_, index) => `${path}\n${index}`);
-  const remove = (path: string) => {
-    const before = files.get(path);
-    if (before === undefined) return;
-    search.discardAll(ids(path, before));
-    files.delete(path);
-  };
-  return {
-    put(path, sections) {
-      remove(path);
-      files.set(path, sections);
-      search.addAll(
-        sections.map(({ headings, text }, index) => ({
-          id: `${path}\n${index}`,
-          title: headings[0] ?? path.replace(/\.\w+$/, '').replaceAll(/[/_-]/g, ' '),
-          headings: headings.slice(1).join(' '),
-          text,
-        })),
-      );
-    },
-    remove,
-    find(words, { limit, under }) {
-      const phrases = [...words.matchAll(/"([^"]+)"/g)].map(([, phrase]) => phrase!.toLowerCase());
-      const of = (id: string) => {
-        const [path = '', index] = id.split('\n');
-        return { path, section: files.get(path)![Number(index)]! };
-      };
-      const found = search.search(words, {
-        filter: ({ id }) => {
-          const { path, section } = of(id as string);
-          if (under !== undefined && path !== under && !path.startsWith(`${under.replace(/\/$/, '')}/`)) return false;
-          return phrases.every((phrase) => section.text.toLowerCase().replaceAll(/\s+/g, ' ').includes(phrase));
-        },
-      });
-      return found.slice(0, limit).map(({ id, score, terms }) => {
-        const { path, section } = of(id as string);
-        return { path, section, score: Number(score.toFixed(2)), snippet: snippetOf(section.text, new Set(terms)) };
-      });
-    },
-    section(path, anchor) {
-      const all = files.get(path);
-      const at = all?.findIndex((each) => each.anchor === anchor) ?? -1;
-      return all === undefined || at < 0 ? undefined : { all, at };
-    },
-    get files() {
-      return files.size;
-    },
-    get sections() {
-      return search.documentCount;
-    },
-  };
+/** Where the sections of a folder's documents are kept and found. */
+export interface FolderIndex {
+  /** The stamp of every document it holds, by path. */
+  stamps(): ReadonlyMap<string, string>;
+  /** Takes documents in, in place of their earlier versions. */
+  put(documents: readonly IndexedDocument[]): void;
+  remove(paths: readonly string[]): void;
+  /** By words: BM25 over title, headings and text, with stems, prefixes and tolerance of typos; words in quotes stand together. */
+  byWords(words: string, how: Narrowing): Found[];
+  /** By the angle between vectors. */
+  byVector(vector: Float32Array, how: Narrowing): Found[];
+  /** The sections of a document. */
+  sections(path: string): readonly Section[] | undefined;
+  /** Some of the sections without a vector. */
+  unembedded(most: number): readonly Unembedded[];
+  keepVectors(vectors: readonly { readonly hash: string; readonly vector: Float32Array }[]): void;
+  /** Names in the front matter of its documents, with some of their values. */
+  matter(): Readonly<Record<string, readonly string[]>>;
+  counts(): { readonly files: number; readonly sections: number; readonly embedded: number };
+  /** Where it is kept, for people: `in memory`, a path. */
+  readonly place: string;
+  close(): void;
 }
 
-const snippetChars = 240;
+const digits = /^\d{4}-\d{2}-\d{2}/;
 
-/** The part of a text around the first words that were found, with those marked. */
-function snippetOf(text: string, terms: ReadonlySet<string>): string {
-  const plain = text
-    .replace(/^#.*\n/, '')
-    .replaceAll(/\s+/g, ' ')
-    .trim();
-  const words = [...plain.matchAll(/\p{L}[\p{L}\p{N}'’-]*/gu)];
-  const hits = words.filter(([word]) => terms.has(stem(word) ?? ''));
-  const from = Math.max(0, (hits[0]?.index ?? 0) - 60);
-  const start = from === 0 ? 0 : plain.indexOf(' ', from) + 1;
-  const part = plain.slice(start, start + snippetChars);
-  const marked = part.replaceAll(/\p{L}[\p{L}\p{N}'’-]*/gu, (word) => (terms.has(stem(word) ?? '') ? `**${word}**` : word));
-  return `${start > 0 ? '… ' : ''}${marked}${start + snippetChars < plain.length ? ' …' : ''}`;
+/** The day of a date in front matter; undefined when it is none. */
+export function dayOf(value: unknown): string | undefined {
+  if (value instanceof Date && !Number.isNaN(value.getTime())) return value.toISOString().slice(0, 10);
+  return typeof value === 'string' ? digits.exec(value)?.[0] : undefined;
 }
+
+/** The names of front matter with up to five values each, of many documents. */
+export function matterOf(all: Iterable<Readonly<Record<string, unknown>>>): Record<string, readonly string[]> {
+  const found = new Map<string, Set<string>>();
+  for (const matter of all)
+    for (const [name, value] of Object.entries(matter)) {
+      const values = found.get(name) ?? new Set();
+      found.set(name, values);
+      for (const each of [value].flat()) if (values.size < 5 && isScalar(each)) values.add(String(each));
+    }
+  return Object.fromEntries([...found].sort(([a], [b]) => (a < b ? -1 : 1)).map(([name, values]) => [name, [...values].sort()]));
+}
+
+export const isScalar = (value: unknown): value is string | number | boolean => ['string', 'number', 'boolean'].includes(typeof value);
+
+/** True when a document is one of those a search is narrowed to. */
+export function isAmong({ path, matter, date }: Pick<IndexedDocument, 'path' | 'matter' | 'date'>, how: Narrowing): boolean {
+  const { under, where = {}, since, until } = how;
+  if (under !== undefined && path !== folderOf(under) && !path.startsWith(`${folderOf(under)}/`)) return false;
+  if ((since !== undefined && date < since) || (until !== undefined && date > until)) return false;
+  return Object.entries(where).every(([name, wanted]) =>
+    [matter[name]].flat().some((value) => isScalar(value) && String(value) === String(wanted)),
+  );
+}
+
+/** `winter/` and `/winter` as `winter`. */
+export const folderOf = (under: string): string => under.replaceAll(/^\/+|\/+$/g, '');
+
+/** The title of a document without headings: its path as words. */
+export const titleOfPath = (path: string): string => path.replace(/\.\w+$/, '').replaceAll(/[/_-]/g, ' ');

@@ -20,7 +20,7 @@ const slug = (heading: string) =>
 
 /** Takes a document apart by its headings, or a plain text by its blocks. */
 export function sectionsOf(path: string, text: string): Section[] {
-  const plain = text.replace(/^\uFEFF/, '').replaceAll('\r\n', '\n');
+  const plain = plainOf(text);
   if (/\.html?$/i.test(path)) return split(fromHtml(plain), markdownHeading);
   if (/\.(?:md|markdown|mdx)$/i.test(path)) return split(withoutFrontMatter(plain), markdownHeading);
   return blocks(plain);
@@ -40,8 +40,15 @@ const markdownHeading: Heading = (line, next) => {
     : undefined;
 };
 
+const frontMatter = /^---\n([\s\S]*?)\n---(?:\n|$)/;
+
+/** The YAML before a Markdown document. */
+export const frontMatterOf = (text: string): string | undefined => frontMatter.exec(plainOf(text))?.[1];
+
 /** Front matter keeps its lines, so that places stay true. */
-const withoutFrontMatter = (text: string) => text.replace(/^---\n[\s\S]*?\n---\n/, (matter) => '\n'.repeat(matter.split('\n').length - 1));
+const withoutFrontMatter = (text: string) => text.replace(frontMatter, (matter) => '\n'.repeat(matter.split('\n').length - 1));
+
+const plainOf = (text: string) => text.replace(/^\uFEFF/, '').replaceAll('\r\n', '\n');
 
 function fromHtml(text: string): string {
   return text

@@ -1,16 +1,15 @@
 import { basename } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { watch as watchFiles, type FSWatcher } from 'chokidar';
-import type { Offer } from '../../offers/offer.js';
-import { resource, template } from '../../offers/resource.js';
-import type { Source, SourceContents } from '../../offers/source.js';
-import { folderIndex, type FolderIndex } from './folder-index.js';
+import { JexoError } from '../../errors.js';
+import type { ReadContext, Source, SourceContents } from '../../offers/source.js';
+import { indexBuilder, type Embed, type IndexBuilder } from './build-index.js';
+import { chooseIndex, type ChosenIndex } from './choose-index.js';
+import { readDocument } from './documents.js';
+import { bytesOf, fileOffers, linesOf, type FolderState } from './file-offers.js';
 import { folderTools } from './folder-tools.js';
-import { partsOf, uriOf } from './folder-uri.js';
-import { mimeTypeOf, isText } from './mime-types.js';
-import { openInside } from './safe-path.js';
-import { realFolder, scanFolder, type FolderFile, type ScanOptions } from './scan-folder.js';
-import { sectionsOf } from './sections.js';
+import { folderSearch } from './search-folder.js';
+import { realFolder, scanFolder, type ScanOptions } from './scan-folder.js';
 
 /** What `wrapFolder` offers of a folder. */
 export interface WrapFolderOptions extends ScanOptions {
@@ -20,63 +19,139 @@ export interface WrapFolderOptions extends ScanOptions {
   readonly search?: boolean;
   /** What the folder is about, in a sentence: it stands in the description of the search tool. Default: the first paragraph of its README. */
   readonly about?: string;
+  /**
+   * Where the index of its documents is kept: `memory`, `disk` (in the user's cache folder; needs the package `libsql`), or a file of
+   * that name. Default: in memory for a small folder without `embed`, on disk otherwise if `libsql` is installed.
+   */
+  readonly index?: 'memory' | 'disk' | (string & {});
+  /**
+   * Turns texts into vectors, so that sections are found by meaning too. It is given up to 32 texts at once, and each text only once
+   * as long as the index lives.
+   */
+  readonly embed?: Embed;
+  /** Bytes of a file that are read at once; more is read in parts, by `?bytes=` or `?lines=`. Default 4 MB. */
+  readonly maxReadBytes?: number;
 }
 
-/** A folder that was read: its files, and the index of its documents. */
-export interface FolderState {
-  readonly root: string;
-  readonly scheme: string;
-  files: readonly FolderFile[];
-  readonly index: FolderIndex;
-  /** Called after every read, for those who watch a file. */
-  readonly looking: Set<() => void>;
+interface Opened {
+  readonly state: FolderState;
+  readonly builder: IndexBuilder | undefined;
+  readonly chosen: ChosenIndex | undefined;
 }
 
-const mostIndexedBytes = 2 * 1024 * 1024;
+const wholeIndexMs = 600_000;
 
 /**
  * Offers the files of a folder as resources, and with `search: true` tools that find and read sections of its documents.
  * Nothing outside the folder is read, whatever a URI says.
  *
- * @throws when it is read: JexoError JEXO_TARGET_MISSING
+ * @throws when it is read: JexoError JEXO_TARGET_MISSING, or JEXO_PACKAGE_MISSING for an index on disk without `libsql`
  * @example
  * wrapFolder('./handbook', { search: true, about: 'How the cooperative keeps its bees.' })
  */
 export function wrapFolder(path: string | URL, options: WrapFolderOptions = {}): Source {
   const folder = path instanceof URL ? fileURLToPath(path) : path;
   const name = options.name ?? (basename(folder.replace(/[\\/]+$/, '')) || 'folder');
-  let state: FolderState | undefined;
-  const read = async (signal: AbortSignal, progress: (done: number, total: number, what: string) => void): Promise<SourceContents> => {
+  const watching = new Set<() => void>();
+  let opened: Opened | undefined;
+  let told = '';
+  const close = async () => {
+    const before = opened;
+    opened = undefined;
+    await before?.builder?.close();
+  };
+  const open = (root: string, files: FolderState['files']): Opened => {
+    const base = {
+      root,
+      scheme: schemeOf(name),
+      files,
+      looking: new Set<() => void>(),
+      maxReadBytes: options.maxReadBytes ?? 4 * 1024 * 1024,
+    };
+    if (!options.search) return { state: { ...base, search: undefined }, builder: undefined, chosen: undefined };
+    const chosen = chooseIndex(options.index, { root, slug: slugOf(name), options, files, embeds: options.embed !== undefined });
+    const builder = indexBuilder({
+      open: chosen.open,
+      discard: chosen.discard,
+      ...(options.embed && { embed: options.embed }),
+      async load(file) {
+        const bytes = await bytesOf(root, file);
+        return bytes && readDocument(file, bytes);
+      },
+      // The names in front matter are part of the tool's description: they are known once the documents were read.
+      async onDone() {
+        if (JSON.stringify(await matterOf(builder)) !== told) for (const each of watching) each();
+      },
+    });
+    return { state: { ...base, search: folderSearch(builder, options.embed) }, builder, chosen };
+  };
+  const read = async ({ signal, progress }: ReadContext): Promise<SourceContents> => {
     const root = await realFolder(folder);
     const { files, passed } = await scanFolder(root, options, signal);
-    state = state?.root === root ? state : { root, scheme: schemeOf(name), files, index: folderIndex(), looking: new Set() };
+    if (opened !== undefined && opened.state.root !== root) await close();
+    opened ??= open(root, files);
+    const { state, builder, chosen } = opened;
     state.files = files;
-    if (options.search) await indexAll(state, signal, progress);
-    const about = options.about ?? (options.search ? await aboutOf(state) : undefined);
-    const tools = options.search ? folderTools(state, slugOf(name), about) : [];
     for (const look of state.looking) look();
-    return { offers: [...tools, ...fileOffers(state, name)], files: [], notes: notesOn(name, files.length, passed) };
+    if (builder === undefined || chosen === undefined)
+      return { offers: fileOffers(state, name), files: [], notes: notesOn(name, files.length, passed) };
+    await builder.index().catch((error: unknown) => {
+      if (error instanceof JexoError) throw error; // anything else is tried again while the index is built, and reported
+    });
+    builder.update(files);
+    await builder.settled(chosen.isInMemory ? wholeIndexMs : 0, signal, ({ done, total }) => progress(done, total, 'building the index'));
+    const matter = await matterOf(builder);
+    told = JSON.stringify(matter);
+    const tools = folderTools({
+      scheme: state.scheme,
+      name: slugOf(name),
+      about: options.about ?? (await aboutOf(state)),
+      search: state.search!,
+      matter,
+      hasMeaning: options.embed !== undefined,
+      part: (uri) => linesOf(state, uri),
+    });
+    const notes = [...notesOn(name, files.length, passed), ...(chosen.note === undefined ? [] : [chosen.note]), ...builder.faults];
+    return { offers: [...tools, ...fileOffers(state, name)], files: [], notes };
   };
   return {
     name,
-    read: ({ signal, progress }) => read(signal, progress),
+    read,
+    close,
     watch(changed) {
-      let timer: NodeJS.Timeout | undefined;
-      const watcher: FSWatcher = watchFiles(folder, {
-        ignoreInitial: true,
-        followSymlinks: false,
-        ignored: /(?:^|[\\/])(?:\.git|node_modules)(?:[\\/]|$)/,
-      });
-      watcher.on('all', () => {
-        clearTimeout(timer);
-        timer = setTimeout(changed, 50);
-      });
-      watcher.on('error', () => undefined); // a folder that is away is reported when it is read
+      watching.add(changed);
+      const stop = watchFolder(folder, changed);
       return () => {
-        clearTimeout(timer);
-        void watcher.close();
+        watching.delete(changed);
+        stop();
       };
     },
+  };
+}
+
+const matterOf = async (builder: IndexBuilder) => {
+  try {
+    return (await builder.index()).matter();
+  } catch {
+    return {}; // a damaged index is built again, and reported by the search
+  }
+};
+
+function watchFolder(folder: string, changed: () => void): () => void {
+  let timer: NodeJS.Timeout | undefined;
+  const watcher: FSWatcher = watchFiles(folder, {
+    ignoreInitial: true,
+    followSymlinks: false,
+    ignored: /(?:^|[\\/])(?:\.git|node_modules)(?:[\\/]|$)/,
+  });
+  watcher.on('all', () => {
+    clearTimeout(timer);
+    timer = setTimeout(changed, 50);
+  });
+  watcher.on('error', () => undefined); // a folder that is away is reported when it is read
+  return () => {
+    clearTimeout(timer);
+    void watcher.close();
   };
 }
 
@@ -95,98 +170,6 @@ function notesOn(name: string, count: number, passed: Readonly<Record<string, nu
   const rest = told.length === 0 ? '' : `; passed over: ${told.map(([why, number]) => `${number} ${why}`).join(', ')}`;
   return [`${name}: ${count.toLocaleString('en')} files${rest}.`];
 }
-
-function fileOffers(state: FolderState, name: string): Offer[] {
-  const { scheme } = state;
-  const find = (path: string) => state.files.find((file) => file.path === path);
-  const watch = (path: string) => (changed: () => void) => {
-    let before = find(path)?.modified.getTime();
-    const look = () => {
-      const now = find(path)?.modified.getTime();
-      if (now !== before) changed();
-      before = now;
-    };
-    state.looking.add(look);
-    return () => void state.looking.delete(look);
-  };
-  const read = async (uri: string) => {
-    const { path, anchor } = partsOf(uri, scheme);
-    const file = find(path);
-    if (file === undefined) return undefined;
-    if (anchor === '') return readWhole(state.root, file, uri);
-    const found = state.index.section(path, anchor);
-    return found && { uri, mimeType: 'text/markdown', text: found.all[found.at]!.text };
-  };
-  return [
-    ...state.files.map(({ path, size, modified }) =>
-      resource(
-        uriOf(scheme, path),
-        { name: path, mimeType: mimeTypeOf(path), size, annotations: { lastModified: modified.toISOString() }, watch: watch(path) },
-        ({ uri }) => read(uri),
-      ),
-    ),
-    template(
-      `${scheme}://{+path}`,
-      {
-        name: `files of ${name}`,
-        description: `A file of the folder ${name} by its path; a section of a document behind #.`,
-        complete: { path: () => state.files.map(({ path }) => path) },
-        watch: (changed, uri) => watch(partsOf(uri, scheme).path)(changed),
-      },
-      (_variables, _call, { uri }) => read(uri),
-    ),
-  ];
-}
-
-/** The bytes of a file of the folder, as it was scanned; undefined when it is not there any more, or has got a name elsewhere. */
-async function bytesOf(root: string, { path, links }: FolderFile): Promise<Buffer | undefined> {
-  const opened = await openInside(root, path);
-  if (opened === undefined) return undefined;
-  try {
-    return opened.links > links ? undefined : await opened.handle.readFile();
-  } finally {
-    await opened.handle.close();
-  }
-}
-
-async function readWhole(root: string, file: FolderFile, uri: string) {
-  const bytes = await bytesOf(root, file);
-  if (bytes === undefined) return undefined;
-  const mimeType = mimeTypeOf(file.path);
-  return isText(bytes) ? { uri, mimeType, text: bytes.toString('utf8') } : { uri, mimeType, blob: bytes.toString('base64') };
-}
-
-/** Files that are documents: they are taken apart and searched. */
-const documents = /\.(?:md|markdown|mdx|txt|html?|rst|adoc|[cm]?[jt]sx?|py|sql|json|ya?ml|toml|csv|css)$/i;
-
-async function indexAll(
-  state: FolderState,
-  signal: AbortSignal,
-  progress: (done: number, total: number, what: string) => void,
-): Promise<void> {
-  const wanted = state.files.filter(({ path, size }) => documents.test(path) && size <= mostIndexedBytes);
-  const paths = new Set(wanted.map(({ path }) => path));
-  const known = indexed.get(state.index) ?? new Map<string, number>();
-  indexed.set(state.index, known);
-  for (const path of known.keys())
-    if (!paths.has(path)) {
-      state.index.remove(path);
-      known.delete(path);
-    }
-  for (const [done, file] of wanted.entries()) {
-    const { path, modified } = file;
-    if (known.get(path) === modified.getTime()) continue;
-    signal.throwIfAborted();
-    const bytes = await bytesOf(state.root, file);
-    if (bytes === undefined) continue;
-    if (isText(bytes)) state.index.put(path, sectionsOf(path, bytes.toString('utf8')));
-    known.set(path, modified.getTime());
-    if (done % 100 === 0) progress(done, wanted.length, path);
-  }
-}
-
-/** When each file was changed that an index holds. */
-const indexed = new WeakMap<FolderIndex, Map<string, number>>();
 
 /** The first paragraph of the folder's README. */
 async function aboutOf({ root, files }: FolderState): Promise<string | undefined> {

@@ -17,6 +17,7 @@ export const folderKind: TargetKind = {
     { name: 'files', flags: '--files <pattern>', about: 'only these files, such as *.md or plans/**; may be repeated', read: again },
     { name: 'exceptFiles', flags: '--except-files <pattern>', about: 'all files but these; may be repeated', read: again },
     { name: 'about', flags: '--about <sentence>', about: 'what the folder is about, for the description of its search' },
+    { name: 'index', flags: '--index <where>', about: 'where the index of its documents is kept: memory, disk or a file' },
   ],
   // A path says that it is one; a bare name may be an installed package.
   matches: (text, peek) => /[\\/]|^\.{1,2}$/.test(text) && peek.what === 'folder',
@@ -35,11 +36,17 @@ function nameOf(place: string): string {
 }
 
 function wrapOptions({ options }: OpenHow): WrapFolderOptions {
-  const { files, exceptFiles, about } = options as { files?: readonly string[]; exceptFiles?: readonly string[]; about?: string };
+  const { files, exceptFiles, about, index } = options as {
+    files?: readonly string[];
+    exceptFiles?: readonly string[];
+    about?: string;
+    index?: string;
+  };
   return {
     search: true,
     ...(files && { only: files }),
     ...(exceptFiles && { except: exceptFiles }),
     ...(about !== undefined && { about }),
+    ...(index !== undefined && { index }),
   };
 }

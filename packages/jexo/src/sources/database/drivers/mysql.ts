@@ -3,7 +3,7 @@ import type { ColumnType } from '../column-types.js';
 import type { Described, Driver, PoolOptions, ReadLimits, ResultColumn, Rows, Written } from '../driver.js';
 import { lender } from '../lend.js';
 import { collectRows } from '../limited-rows.js';
-import { loadDriver } from '../load-driver.js';
+import { loadPackage } from '../../optional-package.js';
 import { withoutSecrets, type Place } from '../place.js';
 import { mysqlFunctions } from '../safe-functions.js';
 import { waitingLine, type WaitingLine } from '../waiting-line.js';
@@ -113,7 +113,7 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
       isMaria ? `max_statement_time = ${options.timeoutMs / 1000}` : `max_execution_time = ${options.timeoutMs}`
     }`;
   const connect = async (): Promise<Connection> => {
-    const driver = await loadDriver<Driven>('mysql2');
+    const driver = await loadPackage<Driven>('mysql2');
     typed = driver.TypedParameter;
     const url = new URL(place.address);
     const connection = driver.createConnection({

@@ -3,7 +3,7 @@ import { JexoError, messageOf } from '../../../errors.js';
 import type { Described, Driver, PoolOptions, ReadLimits, ResultColumn, Rows, Written } from '../driver.js';
 import { lender } from '../lend.js';
 import { collectRows } from '../limited-rows.js';
-import { loadDriver } from '../load-driver.js';
+import { loadPackage } from '../../optional-package.js';
 import { withoutSecrets, type Place } from '../place.js';
 import { postgresRefused, postgresVolatile } from '../safe-functions.js';
 import { waitingLine, type WaitingLine } from '../waiting-line.js';
@@ -39,7 +39,7 @@ export function postgresDriver(place: Place, options: PoolOptions): Driver {
 
   const session = `set default_transaction_read_only = on; set statement_timeout = ${options.timeoutMs}; set standard_conforming_strings = on; set intervalstyle = 'iso_8601'; set datestyle = 'ISO, YMD'; set timezone = 'UTC'; set bytea_output = 'hex'; set extra_float_digits = 1`;
   const connect = async (): Promise<Client> => {
-    const { Client } = await loadDriver<Driven>('pg');
+    const { Client } = await loadPackage<Driven>('pg');
     const client = new Client({
       connectionString: place.address,
       connectionTimeoutMillis: options.connectMs,

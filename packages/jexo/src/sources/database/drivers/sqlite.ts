@@ -4,7 +4,7 @@ import { JexoError, messageOf } from '../../../errors.js';
 import { bytesToJson, isSafe, type ColumnType } from '../column-types.js';
 import type { Column, Described, Driver, PoolOptions, ReadLimits, Relation, ResultColumn, Rows, Table, Written } from '../driver.js';
 import { collectRows } from '../limited-rows.js';
-import { findDriver, loadDriver } from '../load-driver.js';
+import { findPackage, loadPackage } from '../../optional-package.js';
 import type { Place } from '../place.js';
 import { sqliteFunctions } from '../safe-functions.js';
 import { sqliteType } from '../sqlite-types.js';
@@ -78,7 +78,7 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
     return new JexoError('JEXO_SQL', message, { cause: error });
   };
   const opening = (mode: 'ro' | 'rw') => async (): Promise<Lent> => {
-    const Database = await loadDriver<Opener>('libsql', 'libsql/promise');
+    const Database = await loadPackage<Opener>('libsql', 'libsql/promise');
     try {
       const file = identity();
       const connection = new Database(`${uri}?mode=${mode}`);
@@ -105,7 +105,7 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
     idleMs: options.idleMs,
     open: async () => {
       const file = identity();
-      return { file, child: await startSqliteChild(findDriver('libsql'), `${uri}?mode=ro`, childHeapBytes) };
+      return { file, child: await startSqliteChild(findPackage('libsql'), `${uri}?mode=ro`, childHeapBytes) };
     },
     close: ({ child }) => child.close(),
     what,

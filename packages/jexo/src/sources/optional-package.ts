@@ -1,20 +1,29 @@
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
 import { pathToFileURL } from 'node:url';
-import { JexoError, messageOf } from '../../errors.js';
+import { JexoError, messageOf } from '../errors.js';
 
-/** The packages that speak to databases; each is installed by whoever needs it. */
+/** Packages that some sources need; they are optional peers, installed by those who use them. */
 const packages = {
   libsql: { version: '0.5', for: 'SQLite' },
   pg: { version: '8', for: 'PostgreSQL' },
   mysql2: { version: '3', for: 'MariaDB and MySQL' },
+  unpdf: { version: '1', for: 'Reading PDF files' },
+  mqtt: { version: '5', for: 'MQTT' },
+  graphql: { version: '16', for: 'GraphQL' },
+  'graphql-ws': { version: '6', for: 'GraphQL subscriptions over WebSocket' },
 } as const;
 
+/** A package that is an optional peer. */
+export type OptionalPackage = keyof typeof packages;
+
 /**
- * Where a driver lies: beside Jexo, or in the folder the process was started in.
+ * The URL of a package: beside Jexo, or in the folder the process was started in.
+ *
+ * @param what what needs it, for the message
  * @throws JexoError JEXO_PACKAGE_MISSING, with what to install
  */
-export function findDriver(name: keyof typeof packages, part = name as string): string {
+export function findPackage(name: OptionalPackage, part: string = name, what: string = packages[name].for): string {
   const places = [import.meta.url, pathToFileURL(join(process.cwd(), 'package.json'))];
   let why: unknown;
   for (const place of places) {
@@ -24,7 +33,7 @@ export function findDriver(name: keyof typeof packages, part = name as string): 
       why ??= error;
     }
   }
-  const { version, for: what } = packages[name];
+  const { version } = packages[name];
   throw new JexoError('JEXO_PACKAGE_MISSING', `${what} needs the package ${name}, which could not be found.`, {
     where: name,
     next: `Install it where Jexo is installed: npm install ${name}@${version}`,
@@ -33,8 +42,8 @@ export function findDriver(name: keyof typeof packages, part = name as string): 
 }
 
 /** @throws JexoError JEXO_PACKAGE_MISSING */
-export async function loadDriver<T>(name: keyof typeof packages, part?: string): Promise<T> {
-  const found = findDriver(name, part);
+export async function loadPackage<T>(name: OptionalPackage, part?: string, what?: string): Promise<T> {
+  const found = findPackage(name, part, what);
   try {
     const loaded = (await import(found)) as { default?: T };
     return loaded.default ?? (loaded as T);
