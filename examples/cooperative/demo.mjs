@@ -5,6 +5,8 @@ import { createInterface } from 'node:readline';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { tellHandbookStory } from './handbook-story.mjs';
+import { startFeed } from './feed.mjs';
+import { tellLiveStory } from './live-story.mjs';
 import { tellRegistryStory } from './registry-story.mjs';
 import { makeScales, scalesTarget, tellScalesStory } from './scales-story.mjs';
 import { tellStory } from './story.mjs';
@@ -67,7 +69,9 @@ if (once) {
   await tellRegistryStory();
   await tellScalesStory();
   await tellHandbookStory();
+  await tellLiveStory();
   console.log('\nThat is the whole story. To go on by hand: npm run demo');
   stop(0);
 }
-start(['inspect', address, ...scalesTarget], ['ignore', 'inherit', 'inherit']);
+const feed = await startFeed();
+start(['inspect', address, ...scalesTarget, `${feed.url}/alderwick/#`], ['ignore', 'inherit', 'inherit']);

@@ -39,6 +39,9 @@ test('the whole story tells itself and ends well', async () => {
     '? Set MR-03 at 2026-05-01 06:00:00 to 31.21 kg? It would write 1 row.  yes',
     '← changed: scales://rows/readings/MR-03,2026-05-01 06:00:00',
     '← handbook://winter/stores.md#winter-stores',
+    '← updated: MR-01 weighs 41 kg, just now',
+    '← 4 hives, their sound as a word: yes',
+    '← Pump 1: filling',
     '← A colony in one box needs 14 kilograms in October',
     '✗ Alderwick registry refused POST /inspections (422 Unprocessable Entity): The inspection cannot be booked: There is no hive XX-99.',
   ])

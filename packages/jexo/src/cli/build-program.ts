@@ -21,12 +21,7 @@ export function buildCommand(command: AnyCommand, cli: Cli, words: readonly stri
   return built.addHelpText('after', `${targets}\n${help}`).action(async () => {
     const values = built.opts<Record<string, unknown>>();
     const operandWords = built.args;
-    const opening = openingOf(
-      values,
-      chooses,
-      kindOptions.map(({ key }) => key),
-      cli,
-    );
+    const opening = openingOf(values, chooses, kindOptions, cli);
     const invocation = { operands: operandWords, command: words, options: { ...values, opening } } as unknown as Invocation<never>;
     done(await command.run(invocation, cli));
   });
@@ -52,14 +47,14 @@ export function readServeArguments(words: readonly string[]): { readonly operand
   const parser = new Command().argument('[targets...]').allowUnknownOption().exitOverride();
   for (const option of [...choiceOptions, ...own.map(({ option: each }) => each)]) parser.addOption(optionOf(option));
   parser.parse([...words], { from: 'user' });
-  const keys = own.map(({ key }) => key);
-  return { operands: parser.args, opening: openingOf(parser.opts(), true, keys, { more: [] }) };
+  return { operands: parser.args, opening: openingOf(parser.opts(), true, own, { more: [] }) };
 }
 
 function optionsOfKinds(kinds: readonly TargetKind[], takes: readonly Ability[]) {
   return kindsThat(kinds, takes).flatMap((kind) =>
     (kind.options ?? []).map(({ name, flags, about, read }) => ({
       key: name,
+      attribute: new Option(flags).attributeName(),
       option: { flags, about: `of ${kind.noun}: ${about}`, ...(read && { read }) } satisfies CliOption,
     })),
   );
@@ -79,11 +74,13 @@ function optionOf({ flags, about, choices, default: given, preset, isRequired, i
 function openingOf(
   values: Readonly<Record<string, unknown>>,
   chooses: boolean,
-  keys: readonly string[],
+  kindOptions: readonly { readonly key: string; readonly attribute: string }[],
   { more }: Pick<Cli, 'more'>,
 ): Opening {
   const choice = chooses ? choiceOf(values as Choice) : undefined;
-  const own = keys.filter((key) => values[key] !== undefined).map((key) => [key, values[key]] as const);
+  const own = kindOptions
+    .filter(({ attribute }) => values[attribute] !== undefined)
+    .map(({ key, attribute }) => [key, values[attribute]] as const);
   return {
     ...(choice && { choice }),
     ...(own.length > 0 && { options: Object.fromEntries(own) }),

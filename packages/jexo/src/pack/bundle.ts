@@ -4,7 +4,7 @@ import type { BuildFailure } from 'esbuild';
 import { JexoError, messageOf } from '../errors.js';
 import { freezeServer } from '../offers/thaw.js';
 import { together } from '../offers/together.js';
-import type { Omission } from '../offers/source.js';
+import type { NeededSetting, Omission } from '../offers/source.js';
 import { packageFile } from '../own-package.js';
 import { loadBundler } from '../targets/bundler.js';
 import { findKind } from '../targets/find-kind.js';
@@ -26,6 +26,8 @@ export interface Bundle {
   readonly server: { readonly name: string; readonly title?: string; readonly version: string };
   readonly tools: readonly string[];
   readonly omitted: readonly Omission[];
+  /** Variables of the environment that it needs where it runs. */
+  readonly settings: readonly NeededSetting[];
 }
 
 /**
@@ -54,7 +56,7 @@ export async function packBundle(target: Target, options: BundleOptions): Promis
   });
   try {
     const chosen = together([server], name, isChosenWithin ? {} : choice, shown);
-    const { tools, omitted } = await chosen.catalogue();
+    const { tools, omitted, settings } = await chosen.catalogue();
     if (tools.size === 0)
       throw new JexoError('JEXO_NOTHING_OFFERED', `${shown} offers no tool, so there is nothing to pack.`, { where: shown });
     const after = { name, choice: isChosenWithin ? {} : choice, shown: packable.name };
@@ -62,11 +64,16 @@ export async function packBundle(target: Target, options: BundleOptions): Promis
     const written = writeBundle(join(resolve(options.out), `${packable.name}.mjs`), code, packable.from, options.replace ?? false);
     const { title, version } = chosen.info;
     const info = { name: chosen.info.name, ...(title !== undefined && { title }), version };
-    return { ...written, server: info, tools: [...tools.keys()], omitted };
+    return { ...written, server: info, tools: [...tools.keys()], omitted, settings: needed(packable.settings ?? [], settings) };
   } finally {
     await server.close();
   }
 }
+
+/** What a pack itself reads stands in for what its target read here. */
+const needed = (own: readonly NeededSetting[], found: readonly NeededSetting[]): readonly NeededSetting[] => [
+  ...new Map([...own, ...found].map((each) => [each.variable, each])).values(),
+];
 
 interface After {
   readonly name: string | undefined;
@@ -78,7 +85,7 @@ function entryOf({ imports, server }: Packable, frozen: unknown, { name, choice,
   const [givenName, givenChoice, givenShown] = [name ?? null, choice, shown].map((each) => JSON.stringify(each));
   return `
 ${imports}
-import { defineServer, env, runPacked, thawServer, together, wrapDatabase, wrapFunctions, wrapRest } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
+import { defineServer, env, runPacked, thawServer, together, wrapDatabase, wrapFunctions, wrapRest, wrapTopics } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
 const server = thawServer(${server}, ${JSON.stringify(frozen)});
 await runPacked(together([server], ${givenName} ?? undefined, ${givenChoice}, ${givenShown}));
 `;

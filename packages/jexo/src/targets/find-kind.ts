@@ -7,7 +7,9 @@ import { folderKind } from './kinds/folder.js';
 import { hostsKind } from './kinds/hosts.js';
 import { moduleKind } from './kinds/module.js';
 import { packageKind } from './kinds/package.js';
+import { topicsKind } from './kinds/topics.js';
 import { urlKind } from './kinds/url.js';
+import { installedKinds } from './installed-kinds.js';
 import { peekAt } from './peek.js';
 import type { Target, TargetKind } from './target-kind.js';
 
@@ -15,6 +17,7 @@ import type { Target, TargetKind } from './target-kind.js';
 export const targetKinds: readonly TargetKind[] = [
   urlKind,
   databaseKind,
+  topicsKind,
   entryKind,
   moduleKind,
   folderKind,
@@ -33,12 +36,14 @@ export interface Found<T extends Target = Target> {
  * Reads the one target grammar of every command and of `connect()`.
  *
  * @param more kinds that are asked before those that ship
+ * @param loads false runs no code of an installed package that brings a kind
  * @throws JexoError JEXO_TARGET_UNKNOWN
  */
-export async function findKind(target: Target, more: readonly TargetKind[] = []): Promise<Found> {
+export async function findKind(target: Target, more: readonly TargetKind[] = [], { loads = true } = {}): Promise<Found> {
   if (typeof target !== 'string') return { target, kind: commandKind } as Found;
   const peek = peekAt(target);
   for (const kind of [...more, ...targetKinds]) if (await kind.matches(target, peek)) return { target, kind } as Found;
+  for (const kind of await installedKinds(target, loads)) if (await kind.matches(target, peek)) return { target, kind } as Found;
   throw new JexoError('JEXO_TARGET_UNKNOWN', `${target === '' ? 'An empty target' : target} names no server that Jexo can read.`, {
     where: target,
   });

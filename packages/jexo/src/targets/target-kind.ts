@@ -2,6 +2,7 @@ import type { Client } from '../client/connect-link.js';
 import type { HostEntry } from '../hosts/host-entry.js';
 import type { Choice } from '../offers/choose.js';
 import type { Server } from '../offers/define-server.js';
+import type { NeededSetting } from '../offers/source.js';
 import type { ProjectFiles, ProjectInfo } from '../projects/project-files.js';
 import type { ConnectOptions } from './connect.js';
 import type { Peek } from './peek.js';
@@ -51,6 +52,8 @@ export interface Packable {
   readonly from: string;
   /** The name of the packed file, without its ending. */
   readonly name: string;
+  /** Variables that the packed server needs, beside those its sources say. */
+  readonly settings?: readonly NeededSetting[];
 }
 
 /**

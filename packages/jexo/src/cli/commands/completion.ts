@@ -107,7 +107,7 @@ async function ofServer(
   current: string,
 ): Promise<readonly Candidate[]> {
   // A module is run by commands that a person gives, not by a key that completes them: what it offered last is told.
-  const { kind } = await findKind(target, cli.more);
+  const { kind } = await findKind(target, cli.more, { loads: false });
   const client =
     kind.runsCode === true
       ? await listedBefore(target)

@@ -25,6 +25,7 @@ async function pack({ operands: [target], options }: Invocation<PackOptions>): P
   note(
     `${onErr('moss', symbols.ok)} ${onErr('bold', packed.server.name)} ${packed.server.version} is packed into ${shown}: ${(packed.bytes / 1000).toFixed(0)} kB, ${packed.tools.length} ${packed.tools.length === 1 ? 'tool' : 'tools'}`,
   );
+  for (const { variable, purpose } of packed.settings) note(`  It needs ${variable}: ${purpose}`);
   note(`  Serve it anywhere with Node 20: node ${shown}   (over stdio), or with --http 4300`);
   note(`  Try it with: jexo inspect -- node ${shown}`);
 }

@@ -336,8 +336,14 @@ function filterOf({ under, where = {}, since, until }: Narrowing, id: string): F
     conditions.push("(path = ? or substr(path, 1, length(?) + 1) = ? || '/')");
     values.push(folderOf(under), folderOf(under), folderOf(under));
   }
-  if (since !== undefined) conditions.push('date >= ?') && values.push(since);
-  if (until !== undefined) conditions.push('date <= ?') && values.push(until);
+  for (const [condition, day] of [
+    ['date >= ?', since],
+    ['date <= ?', until],
+  ] as const)
+    if (day !== undefined) {
+      conditions.push(condition);
+      values.push(day);
+    }
   for (const [name, value] of Object.entries(where)) {
     conditions.push(
       `exists (select 1 from json_each(matter, '$.' || ?) as each where case each.type when 'true' then 'true' when 'false' then 'false' else cast(each.value as text) end = ?)`,

@@ -1,12 +1,11 @@
 import { existsSync, openSync, readSync, closeSync } from 'node:fs';
 import { extname, resolve } from 'node:path';
-import { JexoError } from '../../errors.js';
 import { defineServer } from '../../offers/define-server.js';
 import type { ProjectFiles } from '../../projects/project-files.js';
-import { withoutPassword } from '../../protocol/without-password.js';
 import { dialectOfUrl, readPlace, sqliteEnding } from '../../sources/database/place.js';
 import type { WrapDatabaseOptions } from '../../sources/database/wrap-database.js';
 import { env } from '../../sources/setting.js';
+import { entryOfAddress } from '../entry-of-address.js';
 import { entryOfFile } from '../entry-of-file.js';
 import { serverName } from '../server-name.js';
 import type { OpenHow, TargetKind } from '../target-kind.js';
@@ -75,17 +74,12 @@ export const databaseKind: TargetKind = {
       server: `defineServer({ ...${JSON.stringify({ name: serverName(name), title: `Database ${name}`, version: '0.0.0' })}, offers: [${wrapped}] })`,
       from: resolve('package.json'),
       name,
+      settings: [{ variable, purpose: `the address of the database ${name}`, secret: true }],
     };
   },
   hostEntry: async (place, how) => {
     if (dialectOfUrl(place) === undefined && variableOf(place) === undefined) return entryOfFile(place, how);
-    if (withoutPassword(place) !== place && variableOf(place) === undefined)
-      throw new JexoError('JEXO_USAGE', 'The address holds a password, which would stand in the configuration for everybody to read.', {
-        where: withoutPassword(place),
-        next: 'Put the address into a variable, and register that: jexo register env:SCALES_DB --env SCALES_DB …',
-      });
-    const [command = '', ...args] = how.serve;
-    return { kind: 'command', command, args: [...args, place, ...how.serveOptions], env: how.env };
+    return entryOfAddress(place, how, 'Put the address into a variable, and register that: jexo register env:SCALES_DB --env SCALES_DB …');
   },
   name: nameOf,
   project: async (place, info): Promise<ProjectFiles> => {
