@@ -85,7 +85,7 @@ function entryOf({ imports, server }: Packable, frozen: unknown, { name, choice,
   const [givenName, givenChoice, givenShown] = [name ?? null, choice, shown].map((each) => JSON.stringify(each));
   return `
 ${imports}
-import { defineServer, env, runPacked, thawServer, together, wrapDatabase, wrapFunctions, wrapRest, wrapTopics } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
+import { bearer, defineServer, env, runPacked, thawServer, together, wrapDatabase, wrapFunctions, wrapGraphql, wrapRest, wrapTopics } from ${JSON.stringify(packageFile('dist/packed.mjs'))};
 const server = thawServer(${server}, ${JSON.stringify(frozen)});
 await runPacked(together([server], ${givenName} ?? undefined, ${givenChoice}, ${givenShown}));
 `;

@@ -294,6 +294,59 @@ export default defineServer({
   });
 }
 
+/** From a GraphQL schema: a starting set of operations, to be pruned. */
+export function graphqlProject(
+  info: ProjectInfo,
+  { schema, operations, endpoint }: { readonly schema: string; readonly operations: ProjectFiles; readonly endpoint: string },
+): ProjectFiles {
+  return project(info, {
+    about:
+      'Operations of a GraphQL service as tools. `operations/` is a starting set: the queries of the schema with their scalar fields. Remove what no model needs, and say in the comment above each when to use it.',
+    env: { GRAPHQL_URL: endpoint },
+    dependencies: { graphql: '^16.0.0' },
+    files: {
+      'schema.graphql': `${schema}\n`,
+      ...Object.fromEntries(Object.entries(operations).map(([file, text]) => [`operations/${file}`, text])),
+      'server.ts': `import { defineServer, env, wrapGraphql } from 'jexo';
+
+export default defineServer({
+  name: ${quoted(serverName(info.name))},
+  version: '0.1.0',
+  instructions: 'Say here what this service knows, and when to use it.',
+  offers: [
+    wrapGraphql(new URL('./schema.graphql', import.meta.url), {
+      name: ${quoted(serverName(info.name))},
+      operations: new URL('./operations/', import.meta.url),
+      endpoint: env('GRAPHQL_URL'),
+      // auth: bearer(env('GRAPHQL_TOKEN')),
+      // explore: true, // lets a model ask queries of its own
+    }),
+  ],
+});
+`,
+    },
+  });
+}
+
+/** From a folder of documents. */
+export function folderProject(info: ProjectInfo, folder: string): ProjectFiles {
+  return project(info, {
+    about: 'A folder of documents: its files as resources, and tools that search them section by section.',
+    env: { DOCUMENTS: folder },
+    files: {
+      'server.ts': `import { defineServer, wrapFolder } from 'jexo';
+
+export default defineServer({
+  name: ${quoted(serverName(info.name))},
+  version: '0.1.0',
+  instructions: 'Say here what these documents are about, and when to search them.',
+  offers: [wrapFolder(process.env.DOCUMENTS ?? './documents', { name: ${quoted(serverName(info.name))}, search: true })],
+});
+`,
+    },
+  });
+}
+
 /** From requests that were made: endpoints to be edited, and a draft of a document. */
 export function endpointsProject(info: ProjectInfo, { base, endpoints, auth, headers, inputs, secrets }: Guessed): ProjectFiles {
   const helpers = auth?.startsWith('basic') ? 'basic, ' : auth === undefined ? '' : 'bearer, ';

@@ -12,6 +12,7 @@ const packages = {
   mqtt: { version: '5', for: 'MQTT' },
   graphql: { version: '16', for: 'GraphQL' },
   'graphql-ws': { version: '6', for: 'GraphQL subscriptions over WebSocket' },
+  ws: { version: '8', for: 'WebSocket on this version of Node' },
 } as const;
 
 /** A package that is an optional peer. */

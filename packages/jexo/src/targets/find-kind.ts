@@ -3,6 +3,7 @@ import { commandKind } from './kinds/command.js';
 import { databaseKind } from './kinds/database.js';
 import { documentKind } from './kinds/document.js';
 import { entryKind } from './kinds/entry.js';
+import { graphqlKind } from './kinds/graphql.js';
 import { folderKind } from './kinds/folder.js';
 import { hostsKind } from './kinds/hosts.js';
 import { moduleKind } from './kinds/module.js';
@@ -15,6 +16,7 @@ import type { Target, TargetKind } from './target-kind.js';
 
 /** The kinds of target there are, in the order in which they are asked. */
 export const targetKinds: readonly TargetKind[] = [
+  graphqlKind,
   urlKind,
   databaseKind,
   topicsKind,
@@ -30,6 +32,8 @@ export const targetKinds: readonly TargetKind[] = [
 export interface Found<T extends Target = Target> {
   readonly target: T;
   readonly kind: TargetKind<T>;
+  /** Options that the word behind the target stands for. */
+  readonly options?: Readonly<Record<string, unknown>>;
 }
 
 /**
@@ -49,7 +53,14 @@ export async function findKind(target: Target, more: readonly TargetKind[] = [],
   });
 }
 
-/** As `findKind`, of several. */
-export function findKinds(targets: readonly Target[], more?: readonly TargetKind[]): Promise<readonly Found[]> {
-  return Promise.all(targets.map((target) => findKind(target, more)));
+/** As `findKind`, of several. A word may belong to the target before it: the operations to a schema. */
+export async function findKinds(targets: readonly Target[], more?: readonly TargetKind[]): Promise<readonly Found[]> {
+  const found: Found[] = [];
+  for (const target of targets) {
+    const before = found.at(-1);
+    const options = typeof target === 'string' ? before?.kind.takesNext?.(before.target, target) : undefined;
+    if (before !== undefined && options !== undefined) found.splice(-1, 1, { ...before, options: { ...before.options, ...options } });
+    else found.push(await findKind(target, more));
+  }
+  return found;
 }

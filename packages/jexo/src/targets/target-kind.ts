@@ -79,6 +79,8 @@ export interface TargetKind<T extends Target = string> {
   readonly options?: readonly TargetOption[];
   /** True for a target of this kind. Kinds are asked in order; the first that says yes has it. */
   matches(target: T, peek: Peek): boolean | Promise<boolean>;
+  /** Options that the target behind it stands for: what the two words say together. Undefined when that is a target of its own. */
+  takesNext?(target: T, next: string): Readonly<Record<string, unknown>> | undefined;
   /** Makes a server of it, in this process. @throws JexoError */
   open?(target: T, how: OpenHow): Promise<Opened>;
   /** Connects to the server it names. @throws JexoError */

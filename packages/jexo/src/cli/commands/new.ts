@@ -1,3 +1,4 @@
+import { statSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
 import { basename, resolve } from 'node:path';
 import { text as readAll } from 'node:stream/consumers';
@@ -11,6 +12,8 @@ import { dialectOfUrl, sqliteEnding } from '../../sources/database/place.js';
 import { writeProject } from '../../projects/write-project.js';
 import { databaseKind } from '../../targets/kinds/database.js';
 import { documentKind } from '../../targets/kinds/document.js';
+import { folderKind } from '../../targets/kinds/folder.js';
+import { graphqlKind } from '../../targets/kinds/graphql.js';
 import type { CliCommand, Invocation } from '../command.js';
 import { json } from '../options.js';
 import { askChoice, askText, closeTerminal, isSomebodyThere } from '../ask.js';
@@ -28,9 +31,14 @@ const kinds = {
   database: 'a database: a file of SQLite or a URL',
   curl: 'a curl command line',
   har: 'a HAR recording of a browser',
+  graphql: 'a GraphQL schema or service',
+  folder: 'a folder of documents',
   demo: 'the demo, to be taken apart',
 } as const;
 type Kind = keyof typeof kinds;
+
+const examples = { har: 'session.har', database: 'scales.sqlite', graphql: 'ledger.graphql', folder: './handbook' };
+const isFolder = (place: string) => statSync(place, { throwIfNoEntry: false })?.isDirectory() ?? false;
 
 /** Writes a new project; what is not said by options is asked at a terminal. */
 async function makeNew({ operands: [folder], options }: Invocation<NewOptions>): Promise<void> {
@@ -62,19 +70,14 @@ async function choose(from: readonly string[]): Promise<[Kind, string | undefine
   if (/\.(?:ya?ml|json)$/i.test(given) && source === undefined) return ['document', given];
   if (source === undefined && (sqliteEnding.test(given) || dialectOfUrl(given) !== undefined)) return ['database', given];
   if (/\.har$/i.test(given) && source === undefined) return ['har', given];
+  if (source === undefined && (/\.(?:graphqls?|gql)$/i.test(given) || /^https?:.*\/graphql\/?$/i.test(given))) return ['graphql', given];
+  if (source === undefined && /[\\/]/.test(given) && isFolder(given)) return ['folder', given];
   if (!(given in kinds)) {
-    const later = ['graphql', 'folder'].includes(given);
     const near = nearest(given, Object.keys(kinds));
-    throw new JexoError(
-      'JEXO_USAGE',
-      later
-        ? `A project cannot be made from a ${given} yet.`
-        : `There is no template ${given}.${near === undefined ? '' : ` Did you mean ${near}?`}`,
-      {
-        where: '--from',
-        next: `There are: ${Object.keys(kinds).join(', ')}.`,
-      },
-    );
+    throw new JexoError('JEXO_USAGE', `There is no template ${given}.${near === undefined ? '' : ` Did you mean ${near}?`}`, {
+      where: '--from',
+      next: `There are: ${Object.keys(kinds).join(', ')}.`,
+    });
   }
   if (given !== 'functions' && given !== 'demo' && source === undefined)
     throw new JexoError('JEXO_USAGE', `--from ${given} wants to know which.`, {
@@ -82,7 +85,7 @@ async function choose(from: readonly string[]): Promise<[Kind, string | undefine
       next:
         given === 'curl'
           ? "As in: --from curl 'curl https://hives.example/hives'"
-          : `As in: --from ${given} ${given === 'har' ? 'session.har' : given === 'database' ? 'scales.sqlite' : 'api.openapi.yaml'}`,
+          : `As in: --from ${given} ${examples[given as keyof typeof examples] ?? 'api.openapi.yaml'}`,
     });
   return [given as Kind, source];
 }
@@ -91,6 +94,10 @@ async function filesOf(kind: Kind, source: string | undefined, info: ProjectInfo
   switch (kind) {
     case 'database':
       return databaseKind.project!(source!, info);
+    case 'graphql':
+      return graphqlKind.project!(source!, info);
+    case 'folder':
+      return folderKind.project!(source!, info);
     case 'functions':
       return functionsProject(info);
     case 'demo':
@@ -128,7 +135,8 @@ export const command: CliCommand<NewOptions> = {
   options: [
     {
       flags: '--from <kind and source...>',
-      about: 'functions, demo, a document, database <place>, curl <line> or har <file>; asked for at a terminal',
+      about:
+        'functions, demo, a document, database <place>, graphql <place>, folder <path>, curl <line> or har <file>; asked for at a terminal',
     },
     { flags: '--name <name>', about: 'the project’s name (default: the folder’s)' },
     json,
@@ -137,6 +145,8 @@ export const command: CliCommand<NewOptions> = {
   jexo new hives                                             from plain functions
   jexo new registry --from registry.openapi.yaml             from an OpenAPI document, or its URL
   jexo new scales --from scales.sqlite                       from a database
+  jexo new ledger --from https://ledger.example/graphql      from a GraphQL service, with a first set of operations
+  jexo new handbook --from ./handbook                        from a folder of documents
   jexo new registry --from curl 'curl https://… -H …'        from a request that works; secrets go into .env
   jexo new registry --from har session.har                   from a browser’s recording
 

@@ -1,11 +1,11 @@
 import { readdir, readFile } from 'node:fs/promises';
-import { watch as watchFolder, type FSWatcher } from 'node:fs';
 import { basename, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import type { Offer } from '../../offers/offer.js';
 import type { Omission, ReadContext, Settings, Source, SourceContents } from '../../offers/source.js';
 import { isEnvSetting, readSetting, type EnvSetting } from '../setting.js';
+import { watchFolder } from '../watch-folder.js';
 import type { Driver, PoolOptions } from './driver.js';
 import { sqliteDriver } from './drivers/sqlite.js';
 import { postgresDriver } from './drivers/postgres.js';
@@ -110,7 +110,7 @@ function databaseSource(given: string | URL | EnvSetting, options: WrapDatabaseO
       const contents = await contentsOf(driver, slug(options.name ?? place.name), texts, options, context);
       return { ...contents, settings, files: folder === undefined ? [] : Object.keys(texts) };
     },
-    ...(folder !== undefined && { watch: (changed: () => void) => watchQueries(folder, changed) }),
+    ...(folder !== undefined && { watch: (changed: () => void) => watchFolder(folder, changed, (name) => name.endsWith('.sql')) }),
     async freeze() {
       // The path of their folder stays on this machine.
       const texts = Object.entries(await queryTexts(options.queries)).map(([place, text]) => [basename(place), text] as const);
@@ -163,27 +163,6 @@ async function queryTexts(queries: WrapDatabaseOptions['queries']): Promise<Read
   return Object.fromEntries(
     await Promise.all(names.map(async (name) => [join(folder, name), await readFile(join(folder, name), 'utf8')] as const)),
   );
-}
-
-const settleMs = 30;
-
-function watchQueries(folder: string, changed: () => void): () => void {
-  let timer: NodeJS.Timeout | undefined;
-  let watcher: FSWatcher | undefined;
-  try {
-    watcher = watchFolder(folder, (_event, name) => {
-      if (name !== null && !name.endsWith('.sql')) return;
-      clearTimeout(timer);
-      timer = setTimeout(changed, settleMs);
-    });
-    watcher.on('error', () => watcher?.close()); // the folder is gone; reading it says so
-  } catch {
-    // A folder that is not there is reported when it is read.
-  }
-  return () => {
-    clearTimeout(timer);
-    watcher?.close();
-  };
 }
 
 async function contentsOf(

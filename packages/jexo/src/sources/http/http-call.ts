@@ -12,6 +12,8 @@ export interface HttpCall {
   readonly home: string;
   /** Alternatives of what proves who we are, each with all of its schemes; empty when the service wants nothing. */
   readonly security: readonly SecurityNeeds[];
+  /** True for a request that may be sent twice although its method does not say so. */
+  readonly isRepeatable?: boolean;
 }
 
 /** An answer, read whole. */

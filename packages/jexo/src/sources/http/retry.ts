@@ -12,7 +12,7 @@ const longestPauseMs = 20_000;
 export function retry(maxRetries: number): Interceptor {
   return (next) => async (call) => {
     for (let count = 0; ; count++) {
-      const mayRepeat = repeatable.has(call.method) && count < maxRetries;
+      const mayRepeat = (call.isRepeatable ?? repeatable.has(call.method)) && count < maxRetries;
       const patienceMs = 250 * 2 ** count;
       let received: Received;
       try {

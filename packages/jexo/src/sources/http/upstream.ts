@@ -25,6 +25,8 @@ export interface Upstream {
   readonly send: Send;
   /** The headers sent with every request. @throws JexoError JEXO_SETTING */
   headers(): Readonly<Record<string, string>>;
+  /** Headers that prove who we are, for requests that are not sent by `send`. @throws as `send` */
+  proof(signal: AbortSignal): Promise<Readonly<Record<string, string>>>;
   /** Takes the secrets that have been used out of a text. */
   clean(text: string): string;
   /** Keeps a long answer, and gives the URI of its first part. */
@@ -56,6 +58,7 @@ export function createUpstream(secured: Secured, slug: string, options: Upstream
       (sent ??= Object.fromEntries(
         Object.entries(headers).map(([name, value]) => [name, readSetting(value, `The header ${name}`, settings)]),
       )),
+    proof: async (signal) => (await prover.prove([], signal)).headers,
     clean: (text) =>
       [...prover.secrets(), ...ownSecrets()].reduce(
         (whole, secret) => (secret.length >= shortestMasked ? whole.replaceAll(secret, '(masked)') : whole),

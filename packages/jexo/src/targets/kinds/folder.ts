@@ -29,6 +29,13 @@ export const folderKind: TargetKind = {
   },
   hostEntry: entryOfFile,
   name: nameOf,
+  async project(place, info) {
+    const [{ realFolder }, { folderProject }] = await Promise.all([
+      import('../../sources/folder/scan-folder.js'),
+      import('../../projects/project-files.js'),
+    ]);
+    return folderProject(info, await realFolder(place));
+  },
 };
 
 function nameOf(place: string): string {
