@@ -6,6 +6,7 @@ import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { tellHandbookStory } from './handbook-story.mjs';
 import { startFeed } from './feed.mjs';
+import { tellLedgerStory } from './ledger-story.mjs';
 import { tellLiveStory } from './live-story.mjs';
 import { tellRegistryStory } from './registry-story.mjs';
 import { makeScales, scalesTarget, tellScalesStory } from './scales-story.mjs';
@@ -69,6 +70,7 @@ if (once) {
   await tellRegistryStory();
   await tellScalesStory();
   await tellHandbookStory();
+  await tellLedgerStory();
   await tellLiveStory();
   console.log('\nThat is the whole story. To go on by hand: npm run demo');
   stop(0);

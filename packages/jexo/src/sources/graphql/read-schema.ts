@@ -9,6 +9,8 @@ import type { GraphQL } from './library.js';
 export interface ReadSchema {
   readonly schema: GraphQLSchema;
   readonly files: readonly string[];
+  /** What is wrong with it, though it can be used. */
+  readonly fault?: string;
 }
 
 /** What a schema is given as: the path or address of SDL or of an introspection, the SDL itself, or an introspection. */
@@ -29,15 +31,15 @@ export async function readSchema(
   place: SchemaPlace,
   { introspect, signal, frozen }: { introspect(): Promise<unknown>; signal: AbortSignal; frozen?: string },
 ): Promise<ReadSchema> {
-  if (frozen !== undefined) return { schema: fromText(g, frozen, String(place)), files: [] };
+  if (frozen !== undefined) return { ...fromText(g, frozen, String(place)), files: [] };
   if (typeof place === 'object' && !(place instanceof URL)) return { schema: fromIntrospection(g, place, 'the introspection'), files: [] };
   const text = String(place);
   if (isEndpoint(place)) return { schema: fromIntrospection(g, await introspect(), text), files: [] };
-  if (/^https?:/i.test(text)) return { schema: fromText(g, await download(text, signal), text), files: [] };
-  if (/[\n{]/.test(text)) return { schema: fromText(g, text, 'the schema'), files: [] };
+  if (/^https?:/i.test(text)) return { ...fromText(g, await download(text, signal), text), files: [] };
+  if (/[\n{]/.test(text)) return { ...fromText(g, text, 'as it was given'), files: [] };
   const file = place instanceof URL ? fileURLToPath(place) : text;
   try {
-    return { schema: fromText(g, await readFile(file, 'utf8'), file), files: [file] };
+    return { ...fromText(g, await readFile(file, 'utf8'), file), files: [file] };
   } catch (error) {
     if (error instanceof JexoError) throw error;
     throw new JexoError('JEXO_TARGET_MISSING', `The schema ${file} cannot be read: ${messageOf(error)}`, { where: file, cause: error });
@@ -53,10 +55,10 @@ async function download(url: string, signal: AbortSignal): Promise<string> {
   return response.text();
 }
 
-function fromText(g: GraphQL, text: string, where: string): GraphQLSchema {
+function fromText(g: GraphQL, text: string, where: string): Omit<ReadSchema, 'files'> {
   if (/^\s*\{\s*"/.test(text)) {
     try {
-      return fromIntrospection(g, JSON.parse(text), where);
+      return { schema: fromIntrospection(g, JSON.parse(text), where) };
     } catch (error) {
       if (!(error instanceof SyntaxError)) throw error;
       throw new JexoError('JEXO_SYNTAX', `${where} is no JSON: ${messageOf(error)}`, { where, cause: error });
@@ -64,15 +66,28 @@ function fromText(g: GraphQL, text: string, where: string): GraphQLSchema {
   }
   let schema: GraphQLSchema;
   try {
-    schema = g.buildSchema(text, { assumeValidSDL: false });
+    schema = g.buildSchema(text);
   } catch (error) {
+    const lenient = buildAllTheSame(g, text);
+    if (lenient !== undefined)
+      return { schema: lenient, fault: `The schema ${where} is not quite right: ${messageOf(error).split('\n')[0]}` };
     const at = placeOf(g, error) ?? placeOfName(g, text, messageOf(error));
     throw new JexoError('JEXO_SYNTAX', `The schema is wrong: ${messageOf(error)}`, {
       where: at === undefined ? where : `${where}:${at}`,
       cause: error,
     });
   }
-  return checked(g, schema, where);
+  return { schema: checked(g, schema, where) };
+}
+
+/** Schemas of real services break rules now and then, such as a field that is defined twice, and can be used all the same. */
+function buildAllTheSame(g: GraphQL, text: string): GraphQLSchema | undefined {
+  try {
+    const schema = g.buildSchema(text, { assumeValidSDL: true });
+    return g.validateSchema(schema).length === 0 ? schema : undefined;
+  } catch {
+    return undefined; // the first error says what is wrong
+  }
 }
 
 function fromIntrospection(g: GraphQL, given: unknown, where: string): GraphQLSchema {

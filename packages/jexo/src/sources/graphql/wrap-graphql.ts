@@ -85,7 +85,7 @@ function graphqlSource(place: SchemaPlace, options: WrapGraphqlOptions, frozen: 
     name,
     async read(context): Promise<SourceContents> {
       context.progress(0, 2, `reading the schema of ${name}`);
-      const { g, upstream, sender, endpoint, schema, files } = await prepare(context);
+      const { g, upstream, sender, endpoint, schema, files, fault } = await prepare(context);
       context.progress(1, 2, 'reading the operations');
       const written = await texts();
       const { operations, omitted } = readOperations(g, schema, written);
@@ -114,6 +114,7 @@ function graphqlSource(place: SchemaPlace, options: WrapGraphqlOptions, frozen: 
         offers: [...offers, ...(upstream.longAnswers === undefined ? [] : [upstream.longAnswers])],
         files: [...files, ...(folder === undefined ? [] : Object.keys(written))],
         settings: settingsOf(upstream, options, name),
+        notes: fault === undefined ? [] : [fault],
         whenTooMany: 'Offer fewer operations (--only), or split them into two servers.',
       };
     },

@@ -280,6 +280,12 @@ test('schemas come from SDL, a text, an introspection or the service itself; wha
     message: expect.stringContaining('Unknown type "Nothing"'),
     where: expect.stringMatching(/x\.graphql:2:6$/),
   });
+  // A schema that breaks a rule and can be used all the same is used, and the rule is named.
+  const { notes, offers } = await read(`${text} type Twice { a: Int a: Int }`, { operations: texts });
+  expect([offers.length > 0, notes]).toEqual([
+    true,
+    ['The schema as it was given is not quite right: Field "Twice.a" can only be defined once.'],
+  ]);
   writeFileSync(file, '{"a": 1}');
   await expect(read(file, { operations: texts })).rejects.toMatchObject({ message: expect.stringContaining('it has no __schema') });
   await expect(read(sdl)).rejects.toMatchObject({ code: 'JEXO_NOTHING_OFFERED', next: expect.stringContaining('--explore') });
