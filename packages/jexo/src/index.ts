@@ -53,6 +53,8 @@ export type { ExploreOptions } from './sources/graphql/explore-tools.js';
 export type { ScalarSchemas } from './sources/graphql/input-schema.js';
 export type { OperationsPlace } from './sources/graphql/read-operations.js';
 export type { SchemaPlace } from './sources/graphql/read-schema.js';
+export { wrapServer } from './targets/wrap-server.js';
+export type { BridgedInput, WrapServerOptions } from './bridge/bridge-source.js';
 export { wrapLive, type LiveOptions } from './sources/live/wrap-live.js';
 export type { LiveAccess, LiveReading, LiveValue } from './sources/live/live-value.js';
 export { wrapTopics, type TopicDescription, type TopicToWrite, type WrapTopicsOptions } from './sources/live/wrap-topics.js';

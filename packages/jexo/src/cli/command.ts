@@ -2,7 +2,7 @@ import type { Choice } from '../offers/choose.js';
 import type { TargetKind } from '../targets/target-kind.js';
 
 /** What a target of some kind must be able to do for a command. */
-export type Ability = 'open' | 'connect' | 'pack' | 'hostEntry';
+export type Ability = 'open' | 'bridge' | 'connect' | 'pack' | 'hostEntry';
 
 /** One option, as the help shows it. Its value is found under its long name in camel case. */
 export interface CliOption {

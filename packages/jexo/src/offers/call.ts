@@ -4,7 +4,7 @@ import { JexoError } from '../errors.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import { unbalanced } from '../protocol/sampling.js';
 import { elicitationObstacle, shapeElicitation, shapeSampling } from '../protocol/shape-down.js';
-import type { CreateMessageParams, CreateMessageResult, LogLevel, Root } from '../protocol/types.js';
+import type { CreateMessageParams, CreateMessageResult, ElicitResult, JsonSchema, LogLevel, Root } from '../protocol/types.js';
 import { formOf } from './form.js';
 import { compileSchema, describeIssues, type Infer, type Schema } from './schema.js';
 import type { ClientAbility, Session } from './session.js';
@@ -100,6 +100,13 @@ export class Call {
         `The answer to ${JSON.stringify(message)} does not fit what was asked:\n${describeIssues(checked.issues)}`,
       );
     return { action: 'accept', content: checked.value as Infer<S> };
+  }
+
+  /** Hands on a question of another server as it is; its answer is that server's to check. @throws JexoError JEXO_NOT_SUPPORTED */
+  async passOn({ message, requestedSchema }: { readonly message: string; readonly requestedSchema: JsonSchema }): Promise<ElicitResult> {
+    this.need('elicitation.form', elicitationObstacle(requestedSchema, this.reach.peer.revision));
+    const params = shapeElicitation({ mode: 'form', message, requestedSchema }, this.reach.peer.revision);
+    return this.reach.request('elicitation/create', params, { timeoutMs: personTimeoutMs });
   }
 
   /**

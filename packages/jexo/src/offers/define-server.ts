@@ -115,12 +115,7 @@ export function defineServer(definition: ServerDefinition): Server {
     },
     pageDone(id) {
       if (elder !== undefined) return elder.pageDone(id);
-      for (const [peer, session] of sessions) {
-        if (!session.pageDone(id)) continue;
-        peer.notify('notifications/elicitation/complete', { elicitationId: id });
-        return true;
-      }
-      return false;
+      return [...sessions.values()].some((session) => session.finishPage(id));
     },
     open(options) {
       const { outlet, clock, onFault = printFault, idPrefix } = options;

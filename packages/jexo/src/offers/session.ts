@@ -88,6 +88,23 @@ export class Session {
     return was;
   }
 
+  /** Says that a person is done with the page, if they were sent there by this session. False when they were not. */
+  finishPage(id: string): boolean {
+    const was = this.pageDone(id);
+    if (was) this.peer.notify('notifications/elicitation/complete', { elicitationId: id });
+    return was;
+  }
+
+  /** Runs `task` when the session ends. */
+  onEnd(task: () => void): void {
+    this.peer.onClose(task);
+  }
+
+  /** Sends a log message that belongs to no call, unless the client asked for more severe ones only. Never log secrets. */
+  log(level: LogLevel, data: unknown, logger?: string): void {
+    if (this.hears(level)) this.peer.notify('notifications/message', logger === undefined ? { level, data } : { level, logger, data });
+  }
+
   /** Notes that the client is subscribed to a resource, or no longer. */
   noteSubscription(uri: string, isSubscribed: boolean): void {
     if (isSubscribed) this.subscribed.add(uri);

@@ -70,6 +70,7 @@ export function requireOptions(found: readonly Found[], options: Readonly<Record
 
 async function openOne({ target, kind, options }: Found, given: OpenHow): Promise<Opened> {
   const how = options === undefined ? given : { ...given, options: { ...given.options, ...options } };
+  if (kind.open === undefined && kind.bridge !== undefined) return kind.bridge(target, how);
   if (kind.open === undefined)
     throw new JexoError('JEXO_TARGET_UNKNOWN', `${String(target)} is ${kind.noun}, not something to serve.`, {
       where: String(target),

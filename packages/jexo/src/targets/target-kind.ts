@@ -85,6 +85,8 @@ export interface TargetKind<T extends Target = string> {
   open?(target: T, how: OpenHow): Promise<Opened>;
   /** Connects to the server it names. @throws JexoError */
   connect?(target: T, options: ConnectOptions): Promise<Client>;
+  /** Serves the running server it names as one of ours. @throws JexoError */
+  bridge?(target: T, how: OpenHow): Promise<Opened>;
   /** True when `open` applies the choice itself. */
   readonly choosesItself?: boolean;
   /** True when opening runs code of the user's, which a key that completes words must not do. */

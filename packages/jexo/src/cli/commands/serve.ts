@@ -1,6 +1,7 @@
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import type { Server } from '../../offers/define-server.js';
 import { openTargets } from '../../targets/open-targets.js';
+import type { Target } from '../../targets/target-kind.js';
 import { watchTargets, type Reloaded } from '../../targets/watch-targets.js';
 import { serveHttp } from '../../transports/http/serve-http.js';
 import { serveStdio } from '../../transports/serve-stdio.js';
@@ -31,8 +32,9 @@ interface ServeOptions {
   readonly page?: boolean;
 }
 
-async function serve({ operands: targets, command: words, options }: Invocation<ServeOptions>): Promise<ExitCode> {
-  requireUse(targets, words, options);
+async function serve({ operands, command: words, options }: Invocation<ServeOptions>): Promise<ExitCode> {
+  requireUse(operands, words, options);
+  const targets: readonly Target[] = words === undefined ? operands : [...operands, words];
   surviveStrays(note, { exceptions: true });
   const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
   const overStdio = options.http === undefined;
@@ -55,23 +57,25 @@ const printedEarly =
 
 /** @throws JexoError JEXO_USAGE */
 function requireUse(targets: readonly string[], words: readonly string[] | undefined, { path }: ServeOptions): void {
-  if (words !== undefined)
-    throw new JexoError('JEXO_USAGE', 'serve takes modules; a command behind -- serves itself already.', {
-      next: 'Use list, call or inspect with a command.',
-    });
-  if (targets.length === 0) throw new JexoError('JEXO_USAGE', 'Serve what? No target was given.', { next: 'As in: jexo serve hives.ts' });
+  if (targets.length === 0 && words === undefined)
+    throw new JexoError('JEXO_USAGE', 'Serve what? No target was given.', { next: 'As in: jexo serve hives.ts' });
   if (!path.startsWith('/'))
     throw new JexoError('JEXO_USAGE', `--path must start with a slash; ${JSON.stringify(path)} does not.`, { where: '--path' });
 }
 
 async function overStandardStreams(
   server: Server,
-  targets: readonly string[],
+  targets: readonly Target[],
   options: ServeOptions,
   tap: WireTap | undefined,
 ): Promise<void> {
   const service = await serveStdio(server, { ...(tap && { tap }) });
-  await announce(server, 'stdio', `Start it from a host application, or try it with: jexo inspect ${targets.join(' ')}`, options);
+  await announce(
+    server,
+    'stdio',
+    `Start it from a host application, or try it with: jexo inspect ${targets.map((each) => (typeof each === 'string' ? each : `-- ${each.join(' ')}`)).join(' ')}`,
+    options,
+  );
   stopOnSignal(() => service.close());
   await service.closed;
 }
@@ -202,7 +206,7 @@ export const command: CliCommand<ServeOptions> = {
     wireLog,
     json,
   ],
-  takes: ['open'],
+  takes: ['open', 'bridge'],
   chooses: true,
   help: `Examples:
   jexo serve hives.ts                          over stdio, for a host application that starts it

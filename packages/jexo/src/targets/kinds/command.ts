@@ -18,6 +18,10 @@ export const commandKind: TargetKind<readonly string[]> = {
     const how = { ...(env && { env }), ...(cwd !== undefined && { cwd }), ...(inherit && { inherit }) };
     return connectLink(stdioLink({ command, args, ...how }, options), options);
   },
+  async bridge(words) {
+    const { bridgeTarget } = await import('../bridge-target.js');
+    return bridgeTarget(words, {}, words.join(' '));
+  },
   name: (words) => (words.findLast((word) => !word.startsWith('-')) ?? 'server').replace(/^.*[\\/]/, '').replace(/\.\w+$/, ''),
   /** Whole paths, and nothing that a shell would have to find. */
   async hostEntry([program = '', ...args], { env }) {

@@ -19,6 +19,10 @@ export const entryKind: TargetKind = {
     return file !== undefined && (/\.(?:jsonc?|toml|ya?ml)$/i.test(file) || peekAt(file).what === 'file');
   },
   connect: async (text, options) => connectEntry(await entryOf(text), options),
+  async bridge(text) {
+    const { bridgeTarget } = await import('../bridge-target.js');
+    return bridgeTarget(text, {}, text);
+  },
   name: (text) => parts.exec(text)![2]!,
   hostEntry: entryOf,
 };

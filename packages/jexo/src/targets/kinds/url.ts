@@ -25,6 +25,12 @@ export const urlKind: TargetKind = {
     const headers = headersOf(options.options, options.headers);
     return atRightPath(url, headers, () => connectUrl(url, { ...options, headers }));
   },
+  async bridge(url, { options }) {
+    const { bridgeTarget } = await import('../bridge-target.js');
+    const headers = headersOf(options);
+    await atRightPath(url, headers, async () => (await connectUrl(url, { headers })).close());
+    return bridgeTarget(url, { headers }, new URL(url).host);
+  },
   name: (url) => new URL(url).hostname.replace(/^www\./, '').replace(/^(?:127\.0\.0\.1|localhost)$/, 'local_server'),
   hostEntry: async (url, { options }) => ({ kind: 'url', url, headers: headersOf(options) }),
 };
