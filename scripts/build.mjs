@@ -147,18 +147,16 @@ async function buildFrontPage() {
   writeFileSync(join(dist, '.front.inputs.json'), JSON.stringify(Object.keys(metafile.inputs)));
 }
 
-// The schemas of sheets are published for editors, from the same source the library checks by.
+// The schemas of sheets and plans are published for editors, from the same source the library checks by.
 async function writeSheetSchemas(shared) {
-  const { outputFiles } = await build({
-    ...shared,
-    outdir: undefined,
-    entryPoints: [join(pkg, 'src/inspect/sheets/schemas.ts')],
-    write: false,
-  });
-  const { callSheetSchema, questionSheetSchema, requestSheetSchema } = await import(
-    `data:text/javascript,${encodeURIComponent(outputFiles[0].text)}`
-  );
-  for (const [name, schema] of Object.entries({ calls: callSheetSchema, requests: requestSheetSchema, questions: questionSheetSchema }))
+  const read = async (file) => {
+    const { outputFiles } = await build({ ...shared, outdir: undefined, entryPoints: [join(pkg, file)], write: false });
+    return import(`data:text/javascript,${encodeURIComponent(outputFiles[0].text)}`);
+  };
+  const { callSheetSchema, questionSheetSchema, requestSheetSchema } = await read('src/inspect/sheets/schemas.ts');
+  const { planSchema } = await read('src/plans/plan-schema.ts');
+  const schemas = { calls: callSheetSchema, requests: requestSheetSchema, questions: questionSheetSchema, plan: planSchema };
+  for (const [name, schema] of Object.entries(schemas))
     writeFileSync(join(dist, `${name}.schema.json`), `${JSON.stringify(schema, null, 2)}\n`);
 }
 

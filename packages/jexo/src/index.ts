@@ -55,6 +55,7 @@ export type { OperationsPlace } from './sources/graphql/read-operations.js';
 export type { SchemaPlace } from './sources/graphql/read-schema.js';
 export { wrapServer } from './targets/wrap-server.js';
 export type { BridgedInput, WrapServerOptions } from './bridge/bridge-source.js';
+export { chainTools, type ChainedTool, type ChainStep } from './offers/chain-tools.js';
 export { wrapLive, type LiveOptions } from './sources/live/wrap-live.js';
 export type { LiveAccess, LiveReading, LiveValue } from './sources/live/live-value.js';
 export { wrapTopics, type TopicDescription, type TopicToWrite, type WrapTopicsOptions } from './sources/live/wrap-topics.js';

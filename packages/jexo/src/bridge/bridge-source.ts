@@ -27,8 +27,6 @@ export interface BridgedInput {
 export interface WrapServerOptions extends Choice {
   /** Shown beside the offers. Default: what the server calls itself. */
   readonly name?: string;
-  /** Tags that all its offers get. */
-  readonly tags?: readonly string[];
   /** Changes of inputs, by `tool.input`, or `*.input` for all tools. */
   readonly inputs?: Readonly<Record<string, BridgedInput>>;
   /**
@@ -145,12 +143,11 @@ async function listingOf(client: Client, signal: AbortSignal): Promise<Listing> 
 }
 
 function offersOf(listing: Listing, legs: Legs, options: WrapServerOptions, place: string): { offers: Offer[]; omitted: Omission[] } {
-  const { tags = [] } = options;
   const inputs = new Inputs(options.inputs ?? {});
   const omitted: Omission[] = [];
   const templates = listing.templates.flatMap((each) => {
     try {
-      return [templateOffer(each, listing, legs, tags)];
+      return [templateOffer(each, listing, legs)];
     } catch (error) {
       const next = 'Report it to the makers of the server.';
       omitted.push({
@@ -165,10 +162,10 @@ function offersOf(listing: Listing, legs: Legs, options: WrapServerOptions, plac
     }
   });
   const offers = [
-    ...listing.tools.map((each) => toolOffer(each, legs, tags, inputs)),
-    ...listing.resources.map((each) => resourceOffer(each, listing, legs, tags)),
+    ...listing.tools.map((each) => toolOffer(each, legs, inputs)),
+    ...listing.resources.map((each) => resourceOffer(each, listing, legs)),
     ...templates,
-    ...listing.prompts.map((each) => promptOffer(each, listing, legs, tags)),
+    ...listing.prompts.map((each) => promptOffer(each, listing, legs)),
   ];
   inputs.requireUsed();
   return { offers, omitted };
@@ -177,18 +174,14 @@ function offersOf(listing: Listing, legs: Legs, options: WrapServerOptions, plac
 /** What is not ours to check: the server behind does, and says what is wrong in its own words. */
 const unchecked = (json: JsonSchema): CompiledSchema => ({ json, check: (value) => ({ ok: true, value }) });
 
-const described = (
-  { title, description, icons, _meta }: { title?: string; description?: string; icons?: never; _meta?: never },
-  tags: readonly string[],
-) => ({
+const described = ({ title, description, icons, _meta }: { title?: string; description?: string; icons?: never; _meta?: never }) => ({
   ...(title !== undefined && { title }),
   ...(description !== undefined && { description }),
   ...(icons !== undefined && { icons }),
   ...(_meta !== undefined && { meta: _meta }),
-  ...(tags.length > 0 && { tags }),
 });
 
-function toolOffer(tool: Tool, legs: Legs, tags: readonly string[], inputs: Inputs): ToolOffer {
+function toolOffer(tool: Tool, legs: Legs, inputs: Inputs): ToolOffer {
   const { name, inputSchema, outputSchema, annotations, execution } = tool;
   const { schema, complete } = inputs.for(name, inputSchema);
   const run = async (input: Record<string, unknown>, call: Call): Promise<Answer> => {
@@ -200,7 +193,7 @@ function toolOffer(tool: Tool, legs: Legs, tags: readonly string[], inputs: Inpu
   return {
     kind: 'tool',
     name,
-    ...described(tool as never, tags),
+    ...described(tool as never),
     input: unchecked(schema),
     ...(outputSchema && { output: unchecked(outputSchema) }),
     ...(annotations && { annotations }),
@@ -246,14 +239,14 @@ const readThrough = (legs: Legs) => async (uri: string, call: Call) => {
   return leg.during(call, (client) => client.read(uri, { signal: call.signal, timeoutMs: patienceMs }));
 };
 
-function resourceOffer(resource: Resource, { subscribes }: Listing, legs: Legs, tags: readonly string[]): ResourceOffer {
+function resourceOffer(resource: Resource, { subscribes }: Listing, legs: Legs): ResourceOffer {
   const { uri, name, mimeType, size, annotations } = resource;
   const read = readThrough(legs);
   return {
     kind: 'resource',
     uri,
     name,
-    ...described(resource as never, tags),
+    ...described(resource as never),
     ...(mimeType !== undefined && { mimeType }),
     ...(size !== undefined && { size }),
     ...(annotations && { annotations }),
@@ -262,7 +255,7 @@ function resourceOffer(resource: Resource, { subscribes }: Listing, legs: Legs, 
   };
 }
 
-function templateOffer(template: ResourceTemplate, { subscribes, completes }: Listing, legs: Legs, tags: readonly string[]): TemplateOffer {
+function templateOffer(template: ResourceTemplate, { subscribes, completes }: Listing, legs: Legs): TemplateOffer {
   const { uriTemplate, name, mimeType, annotations } = template;
   const parsed = parseTemplate(uriTemplate);
   const read = readThrough(legs);
@@ -270,7 +263,7 @@ function templateOffer(template: ResourceTemplate, { subscribes, completes }: Li
     kind: 'template',
     template: parsed,
     name,
-    ...described(template as never, tags),
+    ...described(template as never),
     ...(mimeType !== undefined && { mimeType }),
     ...(annotations && { annotations }),
     ...(completes && { complete: completers(legs, { type: 'ref/resource', uri: uriTemplate }, parsed.variables) }),
@@ -279,7 +272,7 @@ function templateOffer(template: ResourceTemplate, { subscribes, completes }: Li
   };
 }
 
-function promptOffer(prompt: Prompt, { completes }: Listing, legs: Legs, tags: readonly string[]): PromptOffer {
+function promptOffer(prompt: Prompt, { completes }: Listing, legs: Legs): PromptOffer {
   const { name, arguments: own = [] } = prompt;
   const run = async (input: Record<string, string>, call: Call) => {
     const leg = await legs.of(call);
@@ -288,7 +281,7 @@ function promptOffer(prompt: Prompt, { completes }: Listing, legs: Legs, tags: r
   return {
     kind: 'prompt',
     name,
-    ...described(prompt as never, tags),
+    ...described(prompt as never),
     arguments: own,
     ...(completes && {
       complete: completers(

@@ -22,7 +22,7 @@ export interface Legs {
   of(call: Call): Promise<Leg>;
   /** The connection that listed the offers, for what belongs to no call. */
   any(): Promise<Client>;
-  /** Hands options for a connection that all share; its requests are related to whoever calls. */
+  /** Hands options for a connection that all share; its requests are related to the calling client. */
   sharedOptions(): ClientOptions;
   closeAll(): Promise<void>;
 }
@@ -42,6 +42,7 @@ interface LegsOptions {
 /** A call to a tool may take as long as the caller waits. */
 export const patienceMs = 600_000;
 
+// eslint-disable-next-line max-lines-per-function -- the ways to a connection share what is open
 export function createLegs({ open, shared, main, onUnreached, mostSessions, idleMs }: LegsOptions): Legs {
   const bySession = new Map<Session, Promise<OwnLeg>>();
   const common = createRunning();

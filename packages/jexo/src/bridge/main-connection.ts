@@ -21,6 +21,7 @@ const pingEveryMs = 15_000;
 const patienceMs = 3000;
 
 /** @param changed called when what is offered may have changed: a list, the connection itself */
+// eslint-disable-next-line max-lines-per-function -- the steps share the connection's state
 export function mainConnection(open: OpenUpstream, options: () => ClientOptions, changed: () => void): MainConnection {
   let opening: Promise<Client> | undefined;
   let fault: string | undefined;

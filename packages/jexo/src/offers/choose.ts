@@ -17,6 +17,8 @@ export interface Choice {
   readonly rename?: Readonly<Record<string, string>>;
   /** Descriptions that take the place of the source's own, by name. */
   readonly describe?: Readonly<Record<string, string>>;
+  /** Tags that all kept offers get, beside their own. */
+  readonly tags?: readonly string[];
   /** Put before the name of every tool and prompt, after renaming. */
   readonly prefix?: string;
 }
@@ -72,7 +74,7 @@ function tooMany(read: readonly SourceContents[]): Pick<SourceContents, 'whenToo
 
 /** @throws JexoError JEXO_CHOICE when a choice names nothing */
 export function choose(found: SourceContents, choice: Choice, where: string): SourceContents {
-  const { only, except, rename = {}, describe = {}, prefix = '' } = choice;
+  const { only, except, rename = {}, describe = {}, prefix = '', tags = [] } = choice;
   const need = (pattern: string, field: string): ReadonlySet<Offer> => {
     const matching = new Set(found.offers.filter((offer) => matches(offer, pattern)));
     // Naming what a source had to omit does no harm.
@@ -113,9 +115,13 @@ export function choose(found: SourceContents, choice: Choice, where: string): So
       const own = names.get(offer) ?? offer.name;
       const name = offer.kind === 'tool' || offer.kind === 'prompt' ? prefix + own : own;
       const description = descriptions.get(offer);
-      return name === offer.name && description === undefined
-        ? offer
-        : { ...offer, name, ...(description !== undefined && { description }) };
+      if (name === offer.name && description === undefined && tags.length === 0) return offer;
+      return {
+        ...offer,
+        name,
+        ...(description !== undefined && { description }),
+        ...(tags.length > 0 && { tags: [...new Set([...(offer.tags ?? []), ...tags])] }),
+      };
     }),
   };
 }

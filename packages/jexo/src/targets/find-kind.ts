@@ -7,6 +7,7 @@ import { graphqlKind } from './kinds/graphql.js';
 import { folderKind } from './kinds/folder.js';
 import { hostsKind } from './kinds/hosts.js';
 import { moduleKind } from './kinds/module.js';
+import { planKind } from './kinds/plan.js';
 import { packageKind } from './kinds/package.js';
 import { topicsKind } from './kinds/topics.js';
 import { urlKind } from './kinds/url.js';
@@ -16,6 +17,7 @@ import type { Target, TargetKind } from './target-kind.js';
 
 /** The kinds of target there are, in the order in which they are asked. */
 export const targetKinds: readonly TargetKind[] = [
+  planKind,
   graphqlKind,
   urlKind,
   databaseKind,

@@ -46,7 +46,8 @@ export async function openTargets(targets: readonly Target[], options: OpenOptio
     isChosenWithin ? {} : how.choice,
     targets.map(String).join(', '),
   );
-  return { server, files: opened.flatMap((each) => each.files) };
+  const serve = opened.find((each) => each.serve !== undefined)?.serve;
+  return { server, files: opened.flatMap((each) => each.files), ...(serve && { serve }) };
 }
 
 /** @throws JexoError JEXO_USAGE for an option that none of the kinds takes */

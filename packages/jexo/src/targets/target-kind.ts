@@ -40,6 +40,24 @@ export interface Opened {
   readonly server: Server;
   /** The local files the server is made of, beside those its sources name. */
   readonly files: readonly string[];
+  /** How it is served, where the command line says nothing else. */
+  readonly serve?: ServeDefaults;
+}
+
+/** How a target wants to be served. */
+export interface ServeDefaults {
+  /** The port; without it, it is served over stdio. */
+  readonly http?: number;
+  /** The address to listen at. */
+  readonly host?: string;
+  /** The path of the endpoint. */
+  readonly path?: string;
+  /** Host names it answers for. */
+  readonly allowHosts?: readonly string[];
+  /** Web pages that may call it. */
+  readonly allowOrigins?: readonly string[];
+  /** Listens where other machines can reach it, without sign-in. */
+  readonly open?: boolean;
 }
 
 /** What a pack needs to make a server again where it is run. */

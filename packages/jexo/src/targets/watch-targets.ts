@@ -3,7 +3,7 @@ import { basename, dirname } from 'node:path';
 import { defineServer, type Server } from '../offers/define-server.js';
 import type { Catalogue } from '../offers/catalogue.js';
 import { openTargets, type OpenOptions } from './open-targets.js';
-import type { Target } from './target-kind.js';
+import type { ServeDefaults, Target } from './target-kind.js';
 
 /** What became of one change. */
 export type Reloaded =
@@ -19,6 +19,8 @@ export type Reloaded =
 
 export interface WatchedTargets {
   readonly server: Server;
+  /** How the targets want to be served. */
+  readonly serve?: ServeDefaults;
   /** Stops watching; the server is closed by whoever serves it. */
   close(): void;
 }
@@ -99,6 +101,7 @@ export async function watchTargets(
   follow(opened.files, first);
   return {
     server,
+    ...(opened.serve && { serve: opened.serve }),
     close() {
       clearTimeout(timer);
       for (const watcher of watchers.values()) watcher.close();

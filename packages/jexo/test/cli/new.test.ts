@@ -150,7 +150,6 @@ test('from a recording; and never over what is there', async () => {
     [['new'], /No folder was given/],
     [['new', join(root, 'x'), '--from', 'curl'], /wants to know which/],
     [['new', join(root, 'x'), '--from', 'curl', 'curl'], /names no address/],
-    [['new', join(root, 'x'), '--from', 'graphql', 'a.graphql'], /cannot be made from a graphql yet/],
     [['new', join(root, 'x'), '--from', 'functoins'], /Did you mean functions/],
     [['new', har], /it is a file/],
   ] as const) {

@@ -4,6 +4,7 @@ import { basename, resolve } from 'node:path';
 import { text as readAll } from 'node:stream/consumers';
 import { JexoError, messageOf } from '../../errors.js';
 import { nearest } from '../../offers/nearest.js';
+import { asPlan } from '../../projects/as-plan.js';
 import { guessEndpoints } from '../../projects/guess-endpoints.js';
 import { parseCurl } from '../../projects/parse-curl.js';
 import { demoProject, endpointsProject, functionsProject, type ProjectFiles, type ProjectInfo } from '../../projects/project-files.js';
@@ -22,6 +23,7 @@ import { note, onErr, printJson, symbols } from '../terminal.js';
 interface NewOptions {
   readonly from?: readonly string[];
   readonly name?: string;
+  readonly as?: 'code' | 'plan';
   readonly json?: boolean;
 }
 
@@ -45,7 +47,8 @@ async function makeNew({ operands: [folder], options }: Invocation<NewOptions>):
   if (folder === undefined) throw new JexoError('JEXO_USAGE', 'No folder was given for the project.', { next: 'As in: jexo new hives' });
   const [kind, source] = await choose(options.from ?? []).finally(closeTerminal);
   const info: ProjectInfo = { name: packageName(options.name ?? basename(resolve(folder))), version: process.env.JEXO_VERSION ?? '0.0.0' };
-  const files = await filesOf(kind, source, info);
+  const made = await filesOf(kind, source, info);
+  const files = options.as === 'plan' ? asPlan(kind, made, info.name) : made;
   const written = await writeProject(folder, files);
   if (options.json) return printJson(JSON.stringify({ folder: resolve(folder), name: info.name, from: kind, files: written }, null, 2));
   note(`${onErr('moss', symbols.ok)} ${onErr('bold', info.name)} is in ${folder}, made from ${kinds[kind]}: ${written.length} files`);
@@ -139,6 +142,7 @@ export const command: CliCommand<NewOptions> = {
         'functions, demo, a document, database <place>, graphql <place>, folder <path>, curl <line> or har <file>; asked for at a terminal',
     },
     { flags: '--name <name>', about: 'the project’s name (default: the folder’s)' },
+    { flags: '--as <what>', about: 'a module, or a plan file without code', choices: ['code', 'plan'], default: 'code' },
     json,
   ],
   help: `Examples:

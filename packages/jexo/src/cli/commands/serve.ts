@@ -1,7 +1,7 @@
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import type { Server } from '../../offers/define-server.js';
 import { openTargets } from '../../targets/open-targets.js';
-import type { Target } from '../../targets/target-kind.js';
+import type { ServeDefaults, Target } from '../../targets/target-kind.js';
 import { watchTargets, type Reloaded } from '../../targets/watch-targets.js';
 import { serveHttp } from '../../transports/http/serve-http.js';
 import { serveStdio } from '../../transports/serve-stdio.js';
@@ -30,19 +30,22 @@ interface ServeOptions {
   readonly allowHost?: string[];
   readonly watch?: boolean;
   readonly page?: boolean;
+  readonly printCode?: boolean;
 }
 
-async function serve({ operands, command: words, options }: Invocation<ServeOptions>): Promise<ExitCode> {
-  requireUse(operands, words, options);
+async function serve({ operands, command: words, options: given }: Invocation<ServeOptions>): Promise<ExitCode> {
+  requireUse(operands, words, given);
+  if (given.printCode) return printCode(operands);
   const targets: readonly Target[] = words === undefined ? operands : [...operands, words];
   surviveStrays(note, { exceptions: true });
-  const log = options.wireLog === undefined ? undefined : openWireLog(options.wireLog);
+  const log = given.wireLog === undefined ? undefined : openWireLog(given.wireLog);
+  // A module may print while it loads: by then stdout must already be the protocol's, if it will be.
+  const early = given.http === undefined ? guardStdout(() => note(printedEarly)) : undefined;
+  const opening = { ...given.opening, ...(given.name !== undefined && { name: given.name }) };
+  const watched = given.watch ? await watchTargets(targets, { ...opening, onReload: reportReload }) : undefined;
+  const { server, serve: wanted } = watched ?? (await openTargets(targets, opening));
+  const options = withDefaults(given, wanted);
   const overStdio = options.http === undefined;
-  // The module may print while it loads: by then stdout must already be the protocol's.
-  const early = overStdio ? guardStdout(() => note(printedEarly)) : undefined;
-  const opening = { ...options.opening, ...(options.name !== undefined && { name: options.name }) };
-  const watched = options.watch ? await watchTargets(targets, { ...opening, onReload: reportReload }) : undefined;
-  const server = watched?.server ?? (await openTargets(targets, opening)).server;
   await server.ready();
   early?.release();
   if (overStdio) await overStandardStreams(server, targets, options, log?.tap);
@@ -50,6 +53,34 @@ async function serve({ operands, command: words, options }: Invocation<ServeOpti
   watched?.close();
   // A timer that a handler left behind would keep the process.
   process.exit(0);
+}
+
+/** What a plan says of how it is served holds where the command line says nothing. */
+function withDefaults(given: ServeOptions, wanted: ServeDefaults = {}): ServeOptions {
+  const { http, host, path, allowHosts, allowOrigins, open } = wanted;
+  return {
+    ...given,
+    ...(given.http === undefined && http !== undefined && { http }),
+    ...(given.host === usualHost && host !== undefined && { host }),
+    ...(given.path === usualPath && path !== undefined && { path }),
+    ...(given.allowHost === undefined && allowHosts && { allowHost: [...allowHosts] }),
+    ...(given.allowOrigin === undefined && allowOrigins && { allowOrigin: [...allowOrigins] }),
+    ...(given.open === undefined && open !== undefined && { open }),
+  };
+}
+
+const usualHost = '127.0.0.1';
+const usualPath = '/mcp';
+
+/** @throws JexoError JEXO_USAGE for targets that are no plan */
+async function printCode([plan, ...more]: readonly string[]): Promise<ExitCode> {
+  if (plan === undefined || more.length > 0 || !/\.jexo\.(?:ya?ml|json)$/i.test(plan))
+    throw new JexoError('JEXO_USAGE', '--print-code takes one plan file.', {
+      next: 'As in: jexo serve apiary.jexo.yaml --print-code > server.ts',
+    });
+  const { codeOfPlan } = await import('../../targets/kinds/plan.js');
+  process.stdout.write(await codeOfPlan(plan));
+  return 0;
 }
 
 const printedEarly =
@@ -194,13 +225,14 @@ export const command: CliCommand<ServeOptions> = {
   operands: [['[targets...]', 'several targets are served as one server']],
   options: [
     { flags: '--http [port]', about: 'serve over HTTP; without a port, any free one', read: port('--http'), preset: '0' },
-    { flags: '--host <address>', about: 'address to listen at', default: '127.0.0.1' },
-    { flags: '--path <path>', about: 'path of the endpoint', default: '/mcp' },
+    { flags: '--host <address>', about: 'address to listen at', default: usualHost },
+    { flags: '--path <path>', about: 'path of the endpoint', default: usualPath },
     { flags: '--allow-origin <origin>', about: 'a web page that may call, such as https://desk.example; may be repeated', read: collect },
     { flags: '--allow-host <name>', about: 'a host name this server answers for; may be repeated', read: collect },
     { flags: '--open', about: 'listen on an address that other machines can reach, without sign-in' },
     { flags: '--name <name>', about: 'the server’s name' },
     { flags: '--watch', about: 'reload files when they are saved, and notify connected clients' },
+    { flags: '--print-code', about: 'print a plan file as TypeScript, and serve nothing' },
     { flags: '--no-page', about: 'over HTTP, don’t serve the page at the root' },
     { flags: '--http-sse', about: 'over HTTP, also serve clients of 2024-11-05, at /sse' },
     wireLog,
