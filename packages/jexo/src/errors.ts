@@ -50,6 +50,10 @@ export const catalogue = {
   JEXO_HOST_FILE: { exit: 3, next: 'Check the path of the configuration, and that it can be read and written.' },
   JEXO_SHEET: { exit: 2, next: 'Fix the lines named above. The schema shipped with the package lets editors complete and check sheets.' },
   JEXO_MODEL: { exit: 3, next: 'Check the model service: its address, the name of the model, and the key.' },
+  JEXO_TOO_MANY: { exit: 1, next: 'Make fewer calls at once, or wait a moment.' },
+  JEXO_UNAVAILABLE: { exit: 1, next: 'Try again later.' },
+  JEXO_AUDIT: { exit: 1, next: 'Check that the file can be written, and that nobody has changed it.' },
+  JEXO_KEYS: { exit: 3, next: 'Check the file of keys: its path, that it can be read, and what it holds.' },
   JEXO_PACK: { exit: 3, next: 'Fix what is named above, then pack again.' },
 } as const;
 

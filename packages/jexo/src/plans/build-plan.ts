@@ -13,7 +13,8 @@ import { wrapGraphql } from '../sources/graphql/wrap-graphql.js';
 import { wrapTopics } from '../sources/live/wrap-topics.js';
 import { wrapEndpoints } from '../sources/rest/wrap-endpoints.js';
 import { wrapRest } from '../sources/rest/wrap-rest.js';
-import { aboutOf, chainsOf, partsOf, promptsOf, readText, resourcesOf, type PlanPart } from './plan-parts.js';
+import { buildLayer } from './plan-middleware.js';
+import { aboutOf, chainsOf, layersOf, partsOf, promptsOf, readText, resourcesOf, type PlanPart } from './plan-parts.js';
 import type { Plan } from './read-plan.js';
 
 /** What a plan needs of those who can load modules and reach servers. */
@@ -49,6 +50,7 @@ export async function buildPlan(
   );
   return {
     ...aboutOf(plan, values),
+    ...(plan.middleware && { middleware: layersOf(plan, values).map(buildLayer) }),
     offers: [...shown, ...(chains.length > 0 ? [chainTools([...shown, ...hidden], chains)] : []), ...prompts, ...resources],
   };
 }

@@ -1,8 +1,9 @@
 import { readFileSync } from 'node:fs';
-import { basename, join, resolve } from 'node:path';
+import { basename, dirname, join, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type { ChainedTool, ChainStep } from '../offers/chain-tools.js';
 import { choiceOptions, entryKinds } from './entry-kinds.js';
+import { layerOf, type PlanLayer } from './plan-middleware.js';
 import type { Plan, PlanEntry } from './read-plan.js';
 import { interpolate, settingOf, settings } from './variables.js';
 
@@ -41,6 +42,10 @@ export const nameOf = (file: string): string =>
   basename(file)
     .replace(/(?:\.jexo)?\.\w+$/, '')
     .replaceAll(/[^\w.-]+/g, '_');
+
+/** What runs around every call of a plan. @throws JexoError JEXO_SETTING */
+export const layersOf = ({ middleware = [], file }: Plan, values: Values): readonly PlanLayer[] =>
+  middleware.map((entry) => layerOf(interpolate(entry, values, file) as Record<string, unknown>, dirname(file)));
 
 /** The sources of a plan, with variables filled in and paths made whole. @throws JexoError JEXO_SETTING */
 export function partsOf(plan: Plan, values: Values): readonly PlanPart[] {

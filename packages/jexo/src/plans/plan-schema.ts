@@ -127,8 +127,71 @@ const serve: JsonSchema = {
   },
 };
 
+const text: JsonSchema = { type: 'string', minLength: 1 };
+const duration: JsonSchema = { type: ['string', 'integer'], description: '30 s, 5 min, or milliseconds.' };
+const count: JsonSchema = { type: 'integer', minimum: 1 };
+const selection = {
+  only: { type: 'array', items: { type: 'string' }, description: 'Only what one of these names: a name, list_*, or tag:scales.' },
+  except: { type: 'array', items: { type: 'string' }, description: 'All but what these name.' },
+} satisfies Record<string, JsonSchema>;
+const options = (properties: Readonly<Record<string, JsonSchema>>, required: readonly string[] = []): JsonSchema => ({
+  type: ['object', 'null'],
+  additionalProperties: false,
+  properties: { ...properties, ...selection },
+  ...(required.length > 0 && { required: [...required] }),
+});
+
+/** What runs around every call, by its name. */
+export const layerSchemas: Readonly<Record<string, JsonSchema>> = {
+  timeout: {
+    description: 'Ends a call that takes too long.',
+    anyOf: [duration, { ...options({ after: duration }, ['after']), type: 'object' }],
+  },
+  rateLimit: {
+    ...options({ calls: count, per: duration, by: { type: 'string', enum: ['caller', 'offer', 'caller and offer'] } }, ['calls']),
+    type: 'object',
+    description: 'Refuses calls beyond a number in a span.',
+  },
+  cache: {
+    ...options({ ttl: duration, entries: count, shared: { type: 'boolean' } }),
+    description: 'Keeps the answers of tools that only read.',
+  },
+  retry: {
+    ...options({ times: { type: 'integer', minimum: 0 }, afterMs: count }),
+    description: 'Runs a call again that failed by an error that may pass.',
+  },
+  concurrency: {
+    ...options({ calls: count, queue: { type: 'integer', minimum: 0 } }, ['calls']),
+    type: 'object',
+    description: 'Lets so many calls run at once.',
+  },
+  redact: {
+    ...options({
+      fields: { type: 'array', items: text },
+      patterns: { type: 'array', items: { type: 'string', format: 'regex' } },
+      mask: { type: 'string' },
+    }),
+    type: 'object',
+    description: 'Takes values out of answers.',
+  },
+  audit: {
+    description: 'Writes a line for every call.',
+    anyOf: [
+      text,
+      { type: 'object', additionalProperties: false, properties: { file: text, inputs: { type: 'boolean' } }, required: ['file'] },
+    ],
+  },
+  circuitBreaker: { ...options({ failures: count, reset: duration }), description: 'Stops calling what keeps failing.' },
+};
+
+const middleware: JsonSchema = {
+  type: 'array',
+  description: 'What runs around every call, the first outermost.',
+  items: { type: 'object', minProperties: 1, maxProperties: 1, additionalProperties: false, properties: layerSchemas as never },
+};
+
 /** The keys at the root of a plan. */
-export const planKeys = ['name', 'title', 'version', 'instructions', 'include', 'offers', 'serve'] as const;
+export const planKeys = ['name', 'title', 'version', 'instructions', 'include', 'offers', 'middleware', 'serve'] as const;
 
 /** Published as `plan.schema.json`, for editors; the same schema checks what is loaded. */
 export const planSchema: JsonSchema = {
@@ -147,6 +210,7 @@ export const planSchema: JsonSchema = {
       anyOf: [{ type: 'string' }, { type: 'array', items: { type: 'string' } }],
     },
     offers: { type: 'array', items: { anyOf: Object.keys(entrySchemas).map((key) => ({ $ref: `#/$defs/${key}` })) } },
+    middleware,
     serve,
   },
   $defs: entrySchemas as never,

@@ -2,7 +2,7 @@ import { relative } from 'node:path';
 import { isEnvSetting } from '../sources/setting.js';
 import { isRecord } from '../protocol/is-record.js';
 import { databaseOptions, folderOptions } from './build-plan.js';
-import { aboutOf, chainsOf, partsOf, promptsOf, resourcesOf, type PlanPart } from './plan-parts.js';
+import { aboutOf, chainsOf, layersOf, partsOf, promptsOf, resourcesOf, type PlanPart } from './plan-parts.js';
 import type { Plan } from './read-plan.js';
 
 /** Printed as code, not as a value. */
@@ -96,6 +96,9 @@ export function printPlan(
     }),
   ];
   const about = aboutOf(plan, values);
+  const layers = layersOf(plan, values).map(
+    ({ name, given }) => `${use(name)}(${given.map((each) => (isPath(each) ? filePath(each).code : show(each, '    '))).join(', ')})`,
+  );
   const head = Object.entries(about).map(([key, value]) => `  ${key}: ${JSON.stringify(value)},`);
   return [
     `import { ${[...used].sort().join(', ')} } from 'jexo';`,
@@ -107,6 +110,7 @@ export function printPlan(
     '  offers: [',
     ...[...listed, ...inPlace].map((each) => `    ${each},`),
     '  ],',
+    ...(layers.length > 0 ? ['  middleware: [', ...layers.map((each) => `    ${each},`), '  ],'] : []),
     '});',
     '',
   ].join('\n');
@@ -129,6 +133,7 @@ const templateOf = (text: string): string =>
 /** A value as TypeScript. */
 function shown(value: unknown, indent: string, env: () => string): string {
   if (value instanceof Raw) return value.code;
+  if (value instanceof RegExp) return String(value);
   if (isEnvSetting(value))
     return `${env()}(${[value.variable, ...(value.fallback === undefined ? [] : [value.fallback])].map((each) => JSON.stringify(each)).join(', ')})`;
   if (Array.isArray(value)) return `[${value.map((each) => shown(each, indent, env)).join(', ')}]`;

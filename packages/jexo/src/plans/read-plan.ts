@@ -38,6 +38,8 @@ export interface Plan {
   readonly version?: string;
   readonly instructions?: string;
   readonly entries: readonly PlanEntry[];
+  /** What runs around every call, the first outermost. */
+  readonly middleware?: readonly Readonly<Record<string, unknown>>[];
   readonly serve?: PlanServe;
   readonly files: readonly string[];
   /** Places where a secret is written down. */
@@ -98,7 +100,9 @@ export async function readPlan(path: string, above: readonly string[] = []): Pro
   });
   const inherited = Object.assign(
     {},
-    ...included.map(({ name, title, version, instructions, serve }) => defined({ name, title, version, instructions, serve })),
+    ...included.map(({ name, title, version, instructions, middleware, serve }) =>
+      defined({ name, title, version, instructions, middleware, serve }),
+    ),
   ) as Partial<Plan>;
   return {
     ...inherited,

@@ -1,6 +1,6 @@
 import { JexoError } from '../errors.js';
 import type { Choice } from '../offers/choose.js';
-import type { Server } from '../offers/define-server.js';
+import { defineServer, type Server, type ServerDefinition } from '../offers/define-server.js';
 import { together } from '../offers/together.js';
 import { findKinds, type Found } from './find-kind.js';
 import type { Opened, OpenHow, Target, TargetKind } from './target-kind.js';
@@ -19,6 +19,8 @@ export interface OpenOptions {
   readonly fresh?: boolean;
   /** Kinds of target beside those that ship. */
   readonly kinds?: readonly TargetKind[];
+  /** Changes the definition of the server that was made: who sees what, middleware. */
+  readonly reshape?: (definition: ServerDefinition) => ServerDefinition;
 }
 
 /**
@@ -40,12 +42,13 @@ export async function openTargets(targets: readonly Target[], options: OpenOptio
   // Offers are chosen before a document puts them behind three tools, as long as the choice is about that document alone.
   const isChosenWithin = found.length === 1 && only!.kind.choosesItself === true;
   const opened = await Promise.all(found.map((each) => openOne(each, isChosenWithin ? how : { ...how, choice: {} })));
-  const server = together(
+  const joined = together(
     opened.map((each) => each.server),
     options.name,
     isChosenWithin ? {} : how.choice,
     targets.map(String).join(', '),
   );
+  const server = options.reshape === undefined ? joined : defineServer(options.reshape(joined.definition));
   const serve = opened.find((each) => each.serve !== undefined)?.serve;
   return { server, files: opened.flatMap((each) => each.files), ...(serve && { serve }) };
 }

@@ -1,7 +1,7 @@
 import { existsSync, readFileSync, rmSync, symlinkSync, writeFileSync, mkdirSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { connect } from '../../src/index.js';
+import { connect, verifyAudit } from '../../src/index.js';
 import { cli, cooperative, freshFolder, hives, jexo, run, start } from '../support/command-line.js';
 
 const root = fileURLToPath(new URL('../../../../', import.meta.url));
@@ -229,6 +229,42 @@ test('a new project can be a plan: its own commands pass, and templates that are
   }
   const code = await jexo(['new', 'demo', '--from', 'demo', '--as', 'plan'], { cwd: parent });
   expect([code.code, code.stderr]).toEqual([2, expect.stringContaining('A project from demo is code')]);
+});
+
+test('middleware is named in a plan: it runs, and is printed', async () => {
+  const { file, folder } = planOf(
+    `name: x
+offers:
+  - functions: ./hives.ts
+middleware:
+  - audit: calls.jsonl
+  - timeout: { after: 30 s, only: ['mix_*'] }
+  - rateLimit: { calls: 2, per: 1 min }
+  - cache:
+  - redact: { fields: [waterL], patterns: ['\\d{7}'] }
+`,
+    { 'hives.ts': readFileSync(hives, 'utf8') },
+  );
+  const client = await connect(file);
+  expect((await client.call('mix_syrup', { colonies: 1 })).content[0]).toMatchObject({ text: expect.stringContaining('"***"') });
+  await client.call('mites_per_100', { mites: 1 });
+  expect((await client.call('mites_per_100', { mites: 2 })).isError).toBe(true);
+  await client.close();
+  expect(verifyAudit(join(folder, 'calls.jsonl'))).toBeUndefined();
+  expect(readFileSync(join(folder, 'calls.jsonl'), 'utf8').trim().split('\n')).toHaveLength(3);
+  const { stdout } = await jexo(['serve', file, '--print-code']);
+  expect(stdout).toContain(
+    '  middleware: [\n    audit(fileURLToPath(new URL("./calls.jsonl", import.meta.url))),\n    timeout("30 s", { only: ["mix_*"] }),',
+  );
+  expect(stdout).toMatch(/import \{ audit, cache, defineServer, rateLimit, redact, timeout, wrapFunctions \} from 'jexo';/);
+  for (const [line, says] of [
+    ['  - tiemout: 3 s\n', 'x.jexo.yaml:'],
+    ['  - timeout: soon\n', 'is no duration'],
+    ['  - rateLimit: { call: 1 }\n', 'x.jexo.yaml:'],
+  ] as const) {
+    const done = await wrong(`name: x\noffers: []\nmiddleware:\n${line}`);
+    expect([line, done.code, done.stderr]).toEqual([line, 3, expect.stringContaining(says)]);
+  }
 });
 
 test('endpoints without a document stand in a plan', async () => {

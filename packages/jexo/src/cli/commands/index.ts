@@ -13,6 +13,7 @@ export const commands: Readonly<Record<string, LoadCommand>> = {
   rehearse: () => import('./rehearse.js'),
   inspect: () => import('./inspect.js'),
   register: () => import('./register.js'),
+  keys: () => import('./keys.js'),
   pack: () => import('./pack.js'),
   completion: () => import('./completion.js'),
 };

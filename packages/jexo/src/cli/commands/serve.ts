@@ -1,5 +1,6 @@
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
-import type { Server } from '../../offers/define-server.js';
+import { keys, limitByKey, seenWithKey } from '../../auth/keys.js';
+import type { Server, ServerDefinition } from '../../offers/define-server.js';
 import { openTargets } from '../../targets/open-targets.js';
 import type { ServeDefaults, Target } from '../../targets/target-kind.js';
 import { watchTargets, type Reloaded } from '../../targets/watch-targets.js';
@@ -31,6 +32,7 @@ interface ServeOptions {
   readonly watch?: boolean;
   readonly page?: boolean;
   readonly printCode?: boolean;
+  readonly keys?: string;
 }
 
 async function serve({ operands, command: words, options: given }: Invocation<ServeOptions>): Promise<ExitCode> {
@@ -41,11 +43,20 @@ async function serve({ operands, command: words, options: given }: Invocation<Se
   const log = given.wireLog === undefined ? undefined : openWireLog(given.wireLog);
   // A module may print while it loads: by then stdout must already be the protocol's, if it will be.
   const early = given.http === undefined ? guardStdout(() => note(printedEarly)) : undefined;
-  const opening = { ...given.opening, ...(given.name !== undefined && { name: given.name }) };
+  const opening = {
+    ...given.opening,
+    ...(given.name !== undefined && { name: given.name }),
+    ...(given.keys !== undefined && { reshape: forKeys }),
+  };
   const watched = given.watch ? await watchTargets(targets, { ...opening, onReload: reportReload }) : undefined;
   const { server, serve: wanted } = watched ?? (await openTargets(targets, opening));
   const options = withDefaults(given, wanted);
   const overStdio = options.http === undefined;
+  if (overStdio && options.keys !== undefined)
+    throw new JexoError('JEXO_USAGE', 'Keys are sent over HTTP; over stdio the caller is whoever started the server.', {
+      where: '--keys',
+      next: 'Add --http.',
+    });
   await server.ready();
   early?.release();
   if (overStdio) await overStandardStreams(server, targets, options, log?.tap);
@@ -53,6 +64,16 @@ async function serve({ operands, command: words, options: given }: Invocation<Se
   watched?.close();
   // A timer that a handler left behind would keep the process.
   process.exit(0);
+}
+
+/** What a key lets its holder see and how often it may call holds beside what the server itself says. */
+function forKeys(definition: ServerDefinition): ServerDefinition {
+  const { visible, middleware = [] } = definition;
+  return {
+    ...definition,
+    middleware: [limitByKey(), ...middleware],
+    visible: (offer, caller) => seenWithKey(offer, caller) && (visible?.(offer, caller) ?? true),
+  };
 }
 
 /** What a plan says of how it is served holds where the command line says nothing. */
@@ -120,13 +141,14 @@ async function overHttp(server: Server, options: ServeOptions, tap: WireTap | un
     graceMs,
     httpSse: options.httpSse ?? false,
     open: options.open ?? false,
+    ...(options.keys !== undefined && { authenticate: keys(options.keys) }),
     page: options.page ?? true,
     ...(tap && { tap }),
     ...(options.allowOrigin && { allowedOrigins: options.allowOrigin }),
     ...(options.allowHost && { allowedHosts: options.allowHost }),
   });
   await announce(server, service.url, `Try it with: jexo inspect ${service.url}   (in another terminal; stop this with Ctrl-C)`, options);
-  if (/^(0\.0\.0\.0|::)$/.test(options.host) && options.allowHost === undefined)
+  if (/^(0\.0\.0\.0|::)$/.test(options.host) && options.allowHost === undefined && options.keys === undefined)
     note(
       `${onErr('ochre', symbols.warn)} Every machine that reaches this one may call these tools, under any host name. Name the allowed ones with --allow-host.`,
     );
@@ -230,6 +252,7 @@ export const command: CliCommand<ServeOptions> = {
     { flags: '--allow-origin <origin>', about: 'a web page that may call, such as https://desk.example; may be repeated', read: collect },
     { flags: '--allow-host <name>', about: 'a host name this server answers for; may be repeated', read: collect },
     { flags: '--open', about: 'listen on an address that other machines can reach, without sign-in' },
+    { flags: '--keys <file>', about: 'over HTTP: let in only callers with a key of this file; see jexo keys' },
     { flags: '--name <name>', about: 'the server’s name' },
     { flags: '--watch', about: 'reload files when they are saved, and notify connected clients' },
     { flags: '--print-code', about: 'print a plan file as TypeScript, and serve nothing' },

@@ -299,6 +299,29 @@ function scribble(file: string, from: number, length: number): void {
   closeSync(handle);
 }
 
+test('a folder that is removed is reported and comes back; a file that is written while it is read is found as it is at last', async () => {
+  const folder = await makeFolder();
+  const source = wrapFolder(folder, { search: true, index: 'memory' });
+  const context = { settings: {}, signal: new AbortController().signal, progress: () => undefined };
+  const server = defineServer({ name: 'handbook', version: '1.0.0', offers: [source] });
+  const client = await connect(server);
+  open.push(() => client.close().then(() => server.close()));
+  await rename(folder, `${folder}-away`);
+  await expect(source.read(context)).rejects.toMatchObject({ code: 'JEXO_TARGET_MISSING' });
+  await expect(client.read('handbook://plain.txt')).rejects.toThrow('Resource not found');
+  await rename(`${folder}-away`, folder);
+  expect((await client.read('handbook://plain.txt')).contents[0]).toMatchObject({ text: pages['plain.txt'] });
+  const writes = (async () => {
+    for (let round = 0; round < 60; round++)
+      await writeFile(join(folder, 'plain.txt'), `Round ${round} is here. ${'x'.repeat(round * 100)}\n`);
+  })();
+  for (let round = 0; round < 20; round++) await source.read(context);
+  await writes;
+  await source.read(context);
+  const found = await client.call('search_handbook', { words: 'round 59' });
+  expect((found.structuredContent as { hits: { snippet: string }[] }).hits[0]!.snippet).toContain('59');
+});
+
 test('parts of a file are read by lines and bytes; a large file says how', async () => {
   const folder = await makeFolder({
     'log.txt': Array.from({ length: 500 }, (_, at) => `line ${at + 1}`).join('\n'),
