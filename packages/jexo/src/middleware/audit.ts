@@ -20,9 +20,11 @@ export interface AuditEntry {
   readonly offer: string;
   /** The input, where it is wanted. */
   readonly input?: unknown;
+  /** How it ended. */
   readonly outcome: 'ok' | 'failed' | 'cancelled';
   /** The error, without the words of others. */
   readonly code?: string;
+  /** How long it took, in milliseconds. */
   readonly ms: number;
   /** The hash of the line before. */
   readonly before: string;
@@ -128,6 +130,7 @@ function lastOf(file: string): { number: number; hash: string } {
 export interface AuditFault {
   /** The line, from 1. */
   readonly line: number;
+  /** What is wrong, without a full stop. */
   readonly why: string;
 }
 
