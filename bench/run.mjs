@@ -2,6 +2,7 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import { cpus } from 'node:os';
 import { database } from './database.mjs';
+import { folder } from './folder.mjs';
 import { http } from './http.mjs';
 import { idle } from './idle.mjs';
 import { inspector } from './inspector.mjs';
@@ -70,6 +71,15 @@ const measurements = {
       `the query adds ${each(({ adds, floor }) => `${adds.toFixed(0)} µs to ${floor.toFixed(0)}`)}; resident memory grew by ${each(({ grownMb }) => `${grownMb.toFixed(1)} MB`)}`,
       `page **${each(({ page }) => page.toFixed(2))}**; rate **${each(({ rate }) => rate.toFixed(2))}**`,
       'at most 120 µs; 1.3; flat; 0.85',
+    ];
+  },
+  async folder() {
+    const { pages, floorMs, buildMs, againMs, floor, own, p95, megabytes } = await folder();
+    return [
+      `A folder of ${pages.toLocaleString('en')} pages on disk: a search through its tool; building the index; a second start`,
+      `${own.toFixed(1)} ms against ${floor.toFixed(1)} of FTS5 used bare, 95 % under ${p95.toFixed(1)}; built in ${(buildMs / 1000).toFixed(1)} s against ${(floorMs / 1000).toFixed(1)}; ${megabytes.toFixed(0)} MB; ready again in ${againMs.toFixed(0)} ms`,
+      `search **${(own / floor).toFixed(2)}**; building **${(buildMs / floorMs).toFixed(1)}**`,
+      'search at most 1.3, under 10 ms; 100 ms',
     ];
   },
   async large() {
