@@ -20,13 +20,19 @@ export interface PlanEntry {
   readonly folder: string;
 }
 
-/** How a plan is served, where the command line says nothing else. */
-export interface PlanServe {
+/** How a target wants to be served. */
+export interface ServeDefaults {
+  /** The port; without it, it is served over stdio. */
   readonly http?: number;
+  /** The address to listen at. */
   readonly host?: string;
+  /** The path of the endpoint. */
   readonly path?: string;
+  /** Host names it answers for. */
   readonly allowHosts?: readonly string[];
+  /** Web pages that may call it. */
   readonly allowOrigins?: readonly string[];
+  /** Listens where other machines can reach it, without sign-in. */
   readonly open?: boolean;
 }
 
@@ -40,7 +46,7 @@ export interface Plan {
   readonly entries: readonly PlanEntry[];
   /** What runs around every call, the first outermost. */
   readonly middleware?: readonly Readonly<Record<string, unknown>>[];
-  readonly serve?: PlanServe;
+  readonly serve?: ServeDefaults;
   readonly files: readonly string[];
   /** Places where a secret is written down. */
   readonly secrets: readonly { readonly where: string; readonly key: string }[];

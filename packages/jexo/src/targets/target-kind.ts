@@ -5,6 +5,7 @@ import type { Server } from '../offers/define-server.js';
 import type { NeededSetting } from '../offers/source.js';
 import type { ProjectFiles, ProjectInfo } from '../projects/project-files.js';
 import type { ConnectOptions } from './connect.js';
+import type { ServeDefaults } from '../plans/read-plan.js';
 import type { Peek } from './peek.js';
 
 /** A target as it is given: a text, or the words of a command that starts a server. */
@@ -42,22 +43,6 @@ export interface Opened {
   readonly files: readonly string[];
   /** How it is served, where the command line says nothing else. */
   readonly serve?: ServeDefaults;
-}
-
-/** How a target wants to be served. */
-export interface ServeDefaults {
-  /** The port; without it, it is served over stdio. */
-  readonly http?: number;
-  /** The address to listen at. */
-  readonly host?: string;
-  /** The path of the endpoint. */
-  readonly path?: string;
-  /** Host names it answers for. */
-  readonly allowHosts?: readonly string[];
-  /** Web pages that may call it. */
-  readonly allowOrigins?: readonly string[];
-  /** Listens where other machines can reach it, without sign-in. */
-  readonly open?: boolean;
 }
 
 /** What a pack needs to make a server again where it is run. */
