@@ -60,6 +60,8 @@ export { audit, verifyAudit, type AuditEntry, type AuditFault, type AuditOptions
 export { cache, type Cache, type CacheOptions } from './middleware/cache.js';
 export { circuitBreaker, type CircuitBreakerOptions } from './middleware/circuit-breaker.js';
 export { concurrency, type ConcurrencyOptions } from './middleware/concurrency.js';
+export { logCalls, type LogCallsOptions } from './middleware/log-calls.js';
+export { metrics, type Metrics } from './middleware/metrics.js';
 export { rateLimit, type RateLimitOptions } from './middleware/rate-limit.js';
 export { redact, type RedactOptions } from './middleware/redact.js';
 export { retry, type RetryOptions } from './middleware/retry.js';

@@ -1,8 +1,8 @@
 import { createHash } from 'node:crypto';
 import { appendFileSync, closeSync, existsSync, fstatSync, openSync, readFileSync, readSync } from 'node:fs';
 import { JexoError, messageOf } from '../errors.js';
-import { isRecord } from '../protocol/is-record.js';
 import type { Middleware } from '../offers/middleware.js';
+import { observed, sessionName, type Outcome } from './outcome.js';
 
 /** One line of an audit: who called what, with which outcome. */
 export interface AuditEntry {
@@ -21,7 +21,7 @@ export interface AuditEntry {
   /** The input, where it is wanted. */
   readonly input?: unknown;
   /** How it ended. */
-  readonly outcome: 'ok' | 'failed' | 'cancelled';
+  readonly outcome: Outcome;
   /** The error, without the words of others. */
   readonly code?: string;
   /** How long it took, in milliseconds. */
@@ -60,40 +60,27 @@ export function audit(file: string, { inputs = false, onFailed }: AuditOptions =
     appendFileSync(file, `${JSON.stringify({ ...line, hash })}\n`, { mode: 0o600 });
     last = { number: line.number, hash };
   };
-  return async (request, next) => {
+  return (request, next) => {
     const { offer, input, call } = request;
-    const began = performance.now();
     const at = new Date().toISOString();
     const { identity } = call.caller;
-    const note = (outcome: AuditEntry['outcome'], code?: string) => {
+    return observed(request, next, (ended) => {
       try {
         write({
           at,
           ...(identity !== undefined && { caller: identity }),
-          session: createHash('sha256').update(call.session.id).digest('hex').slice(0, 12),
+          session: sessionName(call.session.id),
           kind: offer.kind,
           offer: offer.name,
           ...(inputs && { input }),
-          outcome,
-          ...(code !== undefined && { code }),
-          ms: Math.round(10 * (performance.now() - began)) / 10,
+          ...ended,
         });
       } catch (error) {
         if (onFailed === undefined)
           throw new JexoError('JEXO_AUDIT', `The call could not be recorded: ${messageOf(error)}`, { where: file, cause: error });
         onFailed(error as Error);
       }
-    };
-    let value: unknown;
-    try {
-      value = await next(request);
-    } catch (error) {
-      const { code } = error as { code?: unknown };
-      note(call.signal.aborted ? 'cancelled' : 'failed', typeof code === 'string' || typeof code === 'number' ? String(code) : undefined);
-      throw error;
-    }
-    note(isRecord(value) && value.isError === true ? 'failed' : 'ok');
-    return value;
+    });
   };
 }
 

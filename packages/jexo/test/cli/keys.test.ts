@@ -128,6 +128,48 @@ test('a server lets in only who has a key, each with its own tags and limits; ch
   for (const { key } of [all, some, few, late]) expect(written).not.toContain(key.split('_').slice(2).join('_'));
 });
 
+test('serve logs a line for every call and shows counts; keys guard the counts, and stand in neither', async () => {
+  const folder = freshFolder('logs');
+  const { key } = await add(folder, 'lab');
+  const log = join(folder, 'calls.log');
+  const running = await start(['serve', hives, '--http', '0', '--keys', join(folder, 'keys.json'), '--log', log, '--metrics', '--json']);
+  const address = String(running.said.address);
+  const client = await connect(address, withKey(key));
+  await client.call('mix_syrup', { colonies: 12 });
+  await client.call('mix_syrup', { colonies: 0 });
+  await client.close();
+  const lines = readFileSync(log, 'utf8')
+    .trim()
+    .split('\n')
+    .map((line) => JSON.parse(line) as Record<string, unknown>);
+  expect(lines).toEqual([
+    {
+      level: 'info',
+      time: expect.stringMatching(/^20.*Z$/),
+      caller: expect.stringMatching(/^[0-9a-z]{10}$/),
+      session: expect.stringMatching(/^[0-9a-f]{12}$/),
+      revision: '2025-11-25',
+      kind: 'tool',
+      offer: 'mix_syrup',
+      outcome: 'ok',
+      ms: expect.any(Number),
+    },
+  ]);
+  const metricsOf = (headers = {}) => fetch(address.replace('/mcp', '/metrics'), { headers });
+  expect((await metricsOf()).status).toBe(401);
+  const shown = await (await metricsOf(withKey(key).headers)).text();
+  expect(shown).toContain('jexo_calls_total{kind="tool",offer="mix_syrup",outcome="ok"} 1');
+  expect(shown).toContain('nodejs_eventloop_lag_seconds');
+  expect(await running.stop()).toBe(0);
+  for (const text of [shown, readFileSync(log, 'utf8'), running.stderr()]) expect(text).not.toContain(key.split('_').slice(2).join('_'));
+  const plain = await start(['serve', hives, '--http', '0', '--log', '--json'], { env: { NO_COLOR: '1' } });
+  const other = await connect(String(plain.said.address));
+  await other.call('mix_syrup', { colonies: 1 });
+  await other.close();
+  await plain.stop();
+  expect(plain.stderr()).toMatch(/"offer":"mix_syrup","outcome":"ok"/);
+});
+
 test('without keys, an address that others can reach is refused; over stdio keys mean nothing', async () => {
   const folder = freshFolder('keys-open');
   await add(folder, 'x');

@@ -1,5 +1,11 @@
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import { keys, limitByKey, seenWithKey } from '../../auth/keys.js';
+import { logCalls } from '../../middleware/log-calls.js';
+import { metrics, type Metrics } from '../../middleware/metrics.js';
+import type { Caller } from '../../engine/servable.js';
+import type { Middleware } from '../../offers/middleware.js';
+import type { Offer, ToolOffer } from '../../offers/offer.js';
+import type { Authenticate, Authenticated } from '../../transports/http/authenticate.js';
 import type { Server, ServerDefinition } from '../../offers/define-server.js';
 import { openTargets } from '../../targets/open-targets.js';
 import type { ServeDefaults } from '../../plans/read-plan.js';
@@ -10,7 +16,6 @@ import { serveStdio } from '../../transports/serve-stdio.js';
 import { surviveStrays } from '../../transports/strays.js';
 import { guardStdout } from '../../transports/stdout-guard.js';
 import { toolOf } from '../../offers/catalogue.js';
-import type { ToolOffer } from '../../offers/offer.js';
 import { estimateTokens } from '../../inspect/tokens.js';
 import type { WireTap } from '../../transports/link.js';
 import type { CliCommand, ExitCode, Invocation } from '../command.js';
@@ -34,6 +39,8 @@ interface ServeOptions {
   readonly page?: boolean;
   readonly printCode?: boolean;
   readonly keys?: string;
+  readonly log?: string | true;
+  readonly metrics?: boolean;
 }
 
 async function serve({ operands, command: words, options: given }: Invocation<ServeOptions>): Promise<ExitCode> {
@@ -44,10 +51,17 @@ async function serve({ operands, command: words, options: given }: Invocation<Se
   const log = given.wireLog === undefined ? undefined : openWireLog(given.wireLog);
   // A module may print while it loads: by then stdout must already be the protocol's, if it will be.
   const early = given.http === undefined ? guardStdout(() => note(printedEarly)) : undefined;
+  const counted = given.metrics ? metrics() : undefined;
+  const layers = [
+    ...(given.log === undefined ? [] : [logCalls(given.log === true ? {} : { file: given.log })]),
+    ...(counted ? [counted] : []),
+  ];
   const opening = {
     ...given.opening,
     ...(given.name !== undefined && { name: given.name }),
-    ...(given.keys !== undefined && { reshape: forKeys }),
+    ...(layers.length > 0 || given.keys !== undefined
+      ? { reshape: (definition: ServerDefinition) => reshaped(definition, layers, given.keys !== undefined) }
+      : {}),
   };
   const watched = given.watch ? await watchTargets(targets, { ...opening, onReload: reportReload }) : undefined;
   const { server, serve: wanted } = watched ?? (await openTargets(targets, opening));
@@ -61,19 +75,19 @@ async function serve({ operands, command: words, options: given }: Invocation<Se
   await server.ready();
   early?.release();
   if (overStdio) await overStandardStreams(server, targets, options, log?.tap);
-  else await overHttp(server, options, log?.tap);
+  else await overHttp(server, options, log?.tap, counted);
   watched?.close();
   // A timer that a handler left behind would keep the process.
   process.exit(0);
 }
 
-/** What a key lets its holder see and how often it may call holds beside what the server itself says. */
-function forKeys(definition: ServerDefinition): ServerDefinition {
+/** What the command line adds holds beside what the server itself says: who sees what, limits, logs, counts. */
+function reshaped(definition: ServerDefinition, layers: readonly Middleware[], hasKeys: boolean): ServerDefinition {
   const { visible, middleware = [] } = definition;
   return {
     ...definition,
-    middleware: [limitByKey(), ...middleware],
-    visible: (offer, caller) => seenWithKey(offer, caller) && (visible?.(offer, caller) ?? true),
+    middleware: [...layers, ...(hasKeys ? [limitByKey()] : []), ...middleware],
+    ...(hasKeys && { visible: (offer: Offer, caller: Caller) => seenWithKey(offer, caller) && (visible?.(offer, caller) ?? true) }),
   };
 }
 
@@ -133,7 +147,8 @@ async function overStandardStreams(
   await service.closed;
 }
 
-async function overHttp(server: Server, options: ServeOptions, tap: WireTap | undefined): Promise<void> {
+async function overHttp(server: Server, options: ServeOptions, tap: WireTap | undefined, counted: Metrics | undefined): Promise<void> {
+  const authenticate = options.keys === undefined ? undefined : keys(options.keys);
   const service = await serveHttp(server, {
     port: options.http!,
     host: options.host,
@@ -142,7 +157,8 @@ async function overHttp(server: Server, options: ServeOptions, tap: WireTap | un
     graceMs,
     httpSse: options.httpSse ?? false,
     open: options.open ?? false,
-    ...(options.keys !== undefined && { authenticate: keys(options.keys) }),
+    ...(authenticate && { authenticate }),
+    ...(counted && { routes: { '/metrics': guardedRoute(counted, authenticate) } }),
     page: options.page ?? true,
     ...(tap && { tap }),
     ...(options.allowOrigin && { allowedOrigins: options.allowOrigin }),
@@ -163,6 +179,17 @@ async function overHttp(server: Server, options: ServeOptions, tap: WireTap | un
     }),
   );
   note('Stopped.');
+}
+
+/** Where callers need a key, the counts do too. */
+function guardedRoute(counted: Metrics, authenticate: Authenticate | undefined): Metrics['route'] {
+  if (authenticate === undefined) return counted.route;
+  return (request, response) => {
+    const header = (name: string) => [request.headers[name]].flat()[0];
+    const found = authenticate({ method: request.method ?? 'GET', header, address: request.socket.remoteAddress }) as Authenticated;
+    if ('identity' in found) counted.route(request, response);
+    else response.writeHead(401, { 'www-authenticate': found.challenge }).end();
+  };
 }
 
 /** What calls in flight get when the server is asked to stop. */
@@ -254,6 +281,8 @@ export const command: CliCommand<ServeOptions> = {
     { flags: '--allow-host <name>', about: 'a host name this server answers for; may be repeated', read: collect },
     { flags: '--open', about: 'listen on an address that other machines can reach, without sign-in' },
     { flags: '--keys <file>', about: 'over HTTP: let in only callers with a key of this file; see jexo keys' },
+    { flags: '--log [file]', about: 'log a line for every call, to stderr or a file' },
+    { flags: '--metrics', about: 'over HTTP: show counts and durations at /metrics, in the format of Prometheus' },
     { flags: '--name <name>', about: 'the server’s name' },
     { flags: '--watch', about: 'reload files when they are saved, and notify connected clients' },
     { flags: '--print-code', about: 'print a plan file as TypeScript, and serve nothing' },

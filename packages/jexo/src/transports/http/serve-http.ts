@@ -38,6 +38,8 @@ export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts
   readonly requestsPerMinute?: number;
   /** A plain page at `/` tells a person what is offered here, and lets them try it. Default false. */
   readonly page?: boolean;
+  /** Own routes beside the endpoint, by their paths: `{ '/metrics': (request, response) => … }`. Who may ask is for them to see to. */
+  readonly routes?: Readonly<Record<string, (request: IncomingMessage, response: ServerResponse) => void>>;
 }
 
 /** A server that is served over HTTP. */
@@ -239,6 +241,11 @@ function createRoutes(
       return withNodeRequest(request, response, maxBodyBytes, undefined, (head, body, responder) =>
         older.post(head, session, body, responder),
       );
+    }
+    const own = options.routes !== undefined && Object.hasOwn(options.routes, at) ? options.routes[at] : undefined;
+    if (own !== undefined) {
+      const why = gate.refuses(request.headers.host, undefined);
+      return why === undefined ? own(request, response) : say(request, response, 403, `Refused: ${why}.\n`);
     }
     if (page !== undefined && at === '/' && (method === 'GET' || method === 'HEAD')) return routePage(request, response, page);
     say(request, response, 404, `Nothing is served here. The protocol is served at ${path}.\n`);
