@@ -213,6 +213,12 @@ on('sqlite')('a file that is replaced, damaged or gone is reported, and read aga
   writeFileSync(path, 'this is no database, and longer than the sixteen bytes of a header');
   const damaged = await client.call('count');
   expect([damaged.isError, textOf(damaged)]).toEqual([true, expect.stringMatching(/cannot be read: .*JEXO_DATABASE/)]);
+  // A statement of the model's own runs in a child, whose faults mean the same.
+  const inChild = await query(client, 'select count(*) as n from hives');
+  expect([inChild.isError, textOf(inChild)]).toEqual([
+    true,
+    expect.stringMatching(/(?:cannot be read|could not be opened): .*JEXO_DATABASE/),
+  ]);
   truncateSync(path, 0);
   rmSync(path);
   renameSync(`${path}.away`, path);

@@ -92,7 +92,8 @@ export async function startSqliteChild(driver: string, file: string, heapBytes: 
       try {
         child.send(asked);
         const said = await next(timeoutMs, signal);
-        if ('error' in said) throw new JexoError('JEXO_SQL', said.error);
+        // What the message means is for the driver to say, as for a statement in this process.
+        if ('error' in said) throw new Error(said.error);
         return (said as { found: Found }).found;
       } finally {
         child.channel?.unref();

@@ -192,10 +192,12 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
             return child.run(asked, timeoutMs, signal);
           },
           signal,
-          (error, { child }) => error === isStale || !child.isAlive,
+          (error, { child }) => error === isStale || !child.isAlive || /not a database|malformed/i.test(messageOf(error)),
         );
       } catch (error) {
-        if (error !== isStale) throw error;
+        if (error === isStale) continue;
+        if (signal.aborted) throw error;
+        throw fault(error);
       }
     }
   };
