@@ -17,7 +17,7 @@ export const rooms = {
   middleware: ['offers', 'engine', 'protocol'],
   auth: ['middleware', 'transports', 'offers', 'engine', 'protocol'],
   plans: ['middleware', 'bridge', 'sources', 'offers', 'protocol'],
-  targets: ['plans', 'bridge', 'hosts', 'projects', 'client', 'sources', 'transports', 'offers', 'engine', 'protocol'],
+  targets: ['auth', 'plans', 'bridge', 'hosts', 'projects', 'client', 'sources', 'transports', 'offers', 'engine', 'protocol'],
   inspect: ['client', 'transports', 'offers', 'protocol'],
   pack: ['targets', 'sources', 'transports', 'offers', 'protocol'],
   cli: [

@@ -123,6 +123,7 @@ const serve: JsonSchema = {
     path: { type: 'string', pattern: '^/' },
     allowHosts: { type: 'array', items: { type: 'string' } },
     allowOrigins: { type: 'array', items: { type: 'string' } },
+    keys: { type: 'string', description: 'A file of keys: only callers with one of them are let in. See jexo keys.' },
     open: { type: 'boolean', description: 'Listens where other machines can reach it, without sign-in.' },
   },
 };

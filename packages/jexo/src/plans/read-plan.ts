@@ -32,6 +32,8 @@ export interface ServeDefaults {
   readonly allowHosts?: readonly string[];
   /** Web pages that may call it. */
   readonly allowOrigins?: readonly string[];
+  /** A file of keys: only callers with one of them are let in. */
+  readonly keys?: string;
   /** Listens where other machines can reach it, without sign-in. */
   readonly open?: boolean;
 }
@@ -116,10 +118,17 @@ export async function readPlan(path: string, above: readonly string[] = []): Pro
     file,
     entries: [...included.flatMap(({ entries }) => entries), ...own],
     files: [file, ...included.flatMap(({ files }) => files)],
+    ...(rest.serve !== undefined && { serve: servedFrom(rest.serve as ServeDefaults, folder) }),
     secrets: [...included.flatMap((each) => each.secrets), ...secrets],
     variables: { ...(Object.assign({}, ...included.map((each) => each.variables)) as object), ...(await readEnvFile(folder)) },
   };
 }
+
+/** The file of keys is looked for from the plan's folder on. */
+const servedFrom = ({ keys, ...serve }: ServeDefaults, folder: string): ServeDefaults => ({
+  ...serve,
+  ...(keys !== undefined && { keys: resolve(folder, keys) }),
+});
 
 const defined = (value: object) => Object.fromEntries(Object.entries(value).filter(([, each]) => each !== undefined));
 

@@ -183,6 +183,26 @@ test('a secret that is written down is found by check, and said by serve', async
   await served.stop();
 });
 
+test('a plan names its file of keys: callers need one, and see what it lets them see', async () => {
+  const { file, folder } = planOf(
+    'name: x\nserve: { http: 0, keys: secret/keys.json }\noffers:\n  - functions: ./hives.ts\n  - resource: x://y\n    text: one\n',
+    {
+      'hives.ts': readFileSync(hives, 'utf8'),
+      'secret/.kept': '',
+    },
+  );
+  const added = await jexo(['keys', 'add', 'lab', '--tag', 'none', '--keys', 'secret/keys.json', '--json'], { cwd: folder });
+  const { key } = JSON.parse(added.stdout) as { key: string };
+  const served = await start(['serve', file, '--json']);
+  await expect(connect(String(served.said.address))).rejects.toMatchObject({ data: { status: 401 } });
+  const client = await connect(String(served.said.address), { headers: { Authorization: `Bearer ${key}` } });
+  // Nothing has the tag of this key, so nothing is there for it.
+  await expect(client.tools()).rejects.toThrow('offers no tools');
+  await expect(client.resources()).rejects.toThrow('offers no resources');
+  await client.close();
+  await served.stop();
+});
+
 test('a plan says how it is served, the command line goes before it, and a save is taken up', async () => {
   const text = 'name: x\nserve: { http: 0, path: /bees }\noffers:\n  - resource: x://y\n    text: one\n';
   const { file } = planOf(text);

@@ -93,7 +93,7 @@ function reshaped(definition: ServerDefinition, layers: readonly Middleware[], h
 
 /** What a plan says of how it is served holds where the command line says nothing. */
 function withDefaults(given: ServeOptions, wanted: ServeDefaults = {}): ServeOptions {
-  const { http, host, path, allowHosts, allowOrigins, open } = wanted;
+  const { http, host, path, allowHosts, allowOrigins, open, keys: file } = wanted;
   return {
     ...given,
     ...(given.http === undefined && http !== undefined && { http }),
@@ -102,6 +102,7 @@ function withDefaults(given: ServeOptions, wanted: ServeDefaults = {}): ServeOpt
     ...(given.allowHost === undefined && allowHosts && { allowHost: [...allowHosts] }),
     ...(given.allowOrigin === undefined && allowOrigins && { allowOrigin: [...allowOrigins] }),
     ...(given.open === undefined && open !== undefined && { open }),
+    ...(given.keys === undefined && file !== undefined && { keys: file }),
   };
 }
 

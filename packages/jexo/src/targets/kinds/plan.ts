@@ -3,6 +3,7 @@ import type { ConnectOptions } from '../connect.js';
 import { defineServer, isServer } from '../../offers/define-server.js';
 import type { Source } from '../../offers/source.js';
 import type { WrapServerOptions } from '../../bridge/bridge-source.js';
+import { limitByKey, seenWithKey } from '../../auth/keys.js';
 import { buildPlan, type PlanTools } from '../../plans/build-plan.js';
 import { nameOf } from '../../plans/plan-parts.js';
 import { printPlan } from '../../plans/print-plan.js';
@@ -23,8 +24,14 @@ export const planKind: TargetKind = {
     const plan = await readPlan(path);
     adoptVariables(plan);
     const definition = await buildPlan(plan, await toolsFor(how), process.env);
+    const { middleware = [] } = definition;
+    const guarded = plan.serve?.keys !== undefined && { middleware: [limitByKey(), ...middleware], visible: seenWithKey };
     return {
-      server: defineServer({ ...definition, offers: [...definition.offers, ...(plan.secrets.length > 0 ? [secretsNoted(plan)] : [])] }),
+      server: defineServer({
+        ...definition,
+        ...guarded,
+        offers: [...definition.offers, ...(plan.secrets.length > 0 ? [secretsNoted(plan)] : [])],
+      }),
       files: plan.files,
       ...(plan.serve && { serve: plan.serve }),
     };
