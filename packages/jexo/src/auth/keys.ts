@@ -29,6 +29,8 @@ export function keys(file: string): Authenticate {
     const next = stampOf(file);
     if (next === stamp) return known;
     stamp = next;
+    // Until the file can be read again, nobody has a key.
+    known = new Map();
     known = readKeys(file, true);
     return known;
   };

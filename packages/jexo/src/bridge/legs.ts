@@ -55,9 +55,14 @@ export function createLegs({ open, shared, main, onUnreached, mostSessions, idle
       () => undefined,
     );
   };
-  const own = async (call: Call): Promise<OwnLeg> => {
+  const own = async (call: Call, isGone: () => void): Promise<OwnLeg> => {
     const { session } = call;
     const running = createRunning();
+    let stopHearing: () => void = () => undefined;
+    const ended = () => {
+      stopHearing();
+      isGone();
+    };
     const roots = session.can('roots') ? await call.roots().catch(() => []) : undefined;
     const client = await open({
       ...answersFor(running, (ability) => session.can(ability)),
@@ -68,12 +73,12 @@ export function createLegs({ open, shared, main, onUnreached, mostSessions, idle
       timeoutMs: patienceMs,
       onLog: ({ level, data, logger }) => session.log(level, data, logger),
       onPageDone: (id) => session.finishPage(id),
-      onClosed: () => bySession.delete(session),
+      onClosed: () => ended(),
     });
     await hearEverything(client);
     running.touch();
     let isRootsOld = false;
-    session.onRootsChanged(() => (isRootsOld = true));
+    stopHearing = session.onRootsChanged(() => (isRootsOld = true));
     return {
       ...legOver(client, running, onUnreached, async (next) => {
         if (!isRootsOld) return;
@@ -90,8 +95,8 @@ export function createLegs({ open, shared, main, onUnreached, mostSessions, idle
         () => undefined,
       );
   };
-  const sweeping = idleMs === undefined ? undefined : setInterval(sweep, Math.max(50, idleMs / 4));
-  sweeping?.unref();
+  let sweeping: NodeJS.Timeout | undefined;
+  const sweepSometimes = () => (idleMs === undefined ? undefined : setInterval(sweep, Math.max(50, idleMs / 4)).unref());
   return {
     async of(call) {
       if (shared !== undefined) {
@@ -106,12 +111,17 @@ export function createLegs({ open, shared, main, onUnreached, mostSessions, idle
           throw new JexoError('JEXO_TOO_LARGE', `More than ${mostSessions} sessions use the server behind at once.`, {
             next: 'Try again later.',
           });
-        leg = own(call);
-        bySession.set(session, leg);
-        leg.catch(() => bySession.delete(session));
+        // One that closes late must not take its successor out of the list.
+        const made: Promise<OwnLeg> = own(call, () => bySession.get(session) === made && bySession.delete(session));
+        leg = made;
+        bySession.set(session, made);
+        made.catch(() => bySession.get(session) === made && bySession.delete(session));
         session.onEnd(() => drop(session));
+        sweeping ??= sweepSometimes();
       }
-      return leg;
+      const found = await leg;
+      found.running.touch();
+      return found;
     },
     any: main,
     sharedOptions: () => ({
@@ -122,6 +132,7 @@ export function createLegs({ open, shared, main, onUnreached, mostSessions, idle
     }),
     async closeAll() {
       clearInterval(sweeping);
+      sweeping = undefined;
       const all = [...bySession.values()];
       bySession.clear();
       await Promise.allSettled(all.map(async (leg) => (await leg).client.close()));

@@ -339,7 +339,10 @@ await serveStdio(defineServer({ name: 'slow', version: '1.0.0', offers: [tool('p
   const pid = textOf(await client.call('pid'));
   expect([runs(pid), textOf(await client.call('pid'))]).toEqual([true, pid]);
   await until('the process has ended with nothing to do', () => !runs(pid));
-  expect(textOf(await client.call('pid'))).not.toBe(pid);
+  const next = textOf(await client.call('pid'));
+  expect(next).not.toBe(pid);
+  // The one that was closed before does not take its successor with it.
+  expect(textOf(await client.call('pid'))).toBe(next);
 });
 
 describe('as a source', () => {

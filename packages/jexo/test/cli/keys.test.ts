@@ -122,6 +122,11 @@ test('a server lets in only who has a key, each with its own tags and limits; ch
   );
   writeFileSync(file, 'no json');
   await until(async () => (await post(late.key)).status >= 500);
+  // The keys that were known before are not taken again.
+  for (let look = 0; look < 4; look++) {
+    await new Promise((resolve) => setTimeout(resolve, 300));
+    expect((await post(late.key)).status).toBe(401);
+  }
   await Promise.all([lab.close(), guest.close(), keeper.close()].map((closing) => closing.catch(() => undefined)));
   await running.stop();
   const written = running.stderr() + readFileSync(wire, 'utf8');

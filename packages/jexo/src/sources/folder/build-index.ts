@@ -200,7 +200,10 @@ export function indexBuilder({ open, discard, load, embed, onDone }: BuildOption
     },
     index,
     async settled(ms, signal, onProgress) {
-      if (failedAt !== undefined && Date.now() - failedAt > retryMs) start();
+      if (failedAt !== undefined && Date.now() - failedAt > retryMs) {
+        failedAt = undefined;
+        start();
+      }
       const isOver = () => progress.doing !== 'documents';
       if (isOver() || ms <= 0) return;
       await new Promise<void>((resolve) => {

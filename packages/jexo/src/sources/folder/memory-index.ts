@@ -105,7 +105,14 @@ export function memoryIndex(): FolderIndex {
       for (const each of added) vectors.set(each.hash, each.vector);
     },
     matter: () => matterOf([...documents.values()].map(({ matter }) => matter)),
-    counts: () => ({ files: documents.size, sections: search.documentCount, embedded: vectors.size }),
+    counts() {
+      // Sections that say the same share a vector.
+      const embedded =
+        vectors.size === 0
+          ? 0
+          : [...documents.values()].flatMap(({ sections }) => sections).filter((each) => vectors.has(hash(each))).length;
+      return { files: documents.size, sections: search.documentCount, embedded };
+    },
     close: () => undefined,
   };
 }

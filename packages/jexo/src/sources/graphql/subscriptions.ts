@@ -66,8 +66,8 @@ export function subscriptionOffers(
     };
   };
   const read = async (operation: WrittenOperation, uri: string, signal: AbortSignal) => {
-    const isOpen = streams.has(uri);
-    const stop = isOpen ? () => undefined : watching(operation)(() => undefined, uri);
+    // Every reader holds the stream, so that one that is done does not end it for another.
+    const stop = watching(operation)(() => undefined, uri);
     const stream = streams.get(uri)!;
     try {
       const until = Date.now() + firstMs;

@@ -183,6 +183,14 @@ describe.each(['memory', 'disk'] as const)('an index kept in %s', (kind) => {
     expect((properties!.by as { enum: string[] }).enum).toEqual(['both', 'words', 'meaning']);
   });
 
+  test('counts sections that say the same as found by meaning', async () => {
+    const same = '# Same\n\nThe same words.\n';
+    const folder = await makeFolder({ 'a.md': same, 'b.md': same });
+    const { find } = await serve(folder, { index: place(folder), embed: (texts) => texts.map((text) => [text.length, 1]) });
+    await until('nothing is missing', async () => (await find('words')).note === undefined);
+    expect((await find('words', { by: 'meaning' })).hits).toHaveLength(2);
+  });
+
   test('says so when embedding fails, and finds by words meanwhile', async () => {
     const folder = await makeFolder();
     const failing = async (): Promise<number[][]> => {

@@ -382,6 +382,11 @@ test('a subscription is a live resource, by server-sent events and by WebSocket'
       uri: 'ledger://live/lot_tested',
       description: 'A lot whenever the lab has tested one.',
     });
+    // Two readers at once share a stream; the one that is done first does not end it for the other.
+    const readers = [client.read('ledger://live/lot_tested'), client.read('ledger://live/lot_tested')];
+    const testing = setInterval(() => lab.test('H-209', 16.5), 20);
+    for (const { contents: read } of await Promise.all(readers)) expect((read[0] as { text: string }).text).toContain('H-209');
+    clearInterval(testing);
     const heard: string[] = [];
     const stop = await client.watch('ledger://live/lot_tested', (uri) => heard.push(uri));
     await until('it is subscribed, and the test is heard of', () => (lab.test('H-210', 17.2), heard.length > 0));
