@@ -8,6 +8,7 @@ import { idle } from './idle.mjs';
 import { inspector } from './inspector.mjs';
 import { large, middleware } from './large.mjs';
 import { table } from './measure.mjs';
+import { guarded, refusals, workers } from './production.mjs';
 import { reader } from './reader.mjs';
 import { reload } from './reload.mjs';
 import { rest } from './rest.mjs';
@@ -100,6 +101,35 @@ const measurements = {
       '',
     ];
   },
+  async guarded() {
+    const { bare, guarded: full, ratio } = await guarded();
+    return [
+      'HTTP: the call with keys, a log to a file and metrics, processor time',
+      `${full.toFixed(0)} µs against ${bare.toFixed(0)} µs of the bare call`,
+      `**${ratio.toFixed(2)}**`,
+      'at most 1.25',
+    ];
+  },
+  async workers() {
+    const { one, two } = await workers();
+    return [
+      'Two workers against one, 32 clients, calls that take 2 ms of processor time',
+      `${two.toFixed(0)} against ${one.toFixed(0)} calls/s`,
+      `**${(two / one).toFixed(2)}**`,
+      'at least 1.8',
+    ];
+  },
+  async refusals() {
+    const { medians, spread } = await refusals();
+    return [
+      'Time until a key is refused, by how much of it is right',
+      Object.entries(medians)
+        .map(([name, us]) => `${name}: ${us.toFixed(2)} µs`)
+        .join('; '),
+      `**${spread.toFixed(3)}** slowest over quickest`,
+      'no difference',
+    ];
+  },
   async reader() {
     const { compiler, cold, again, ratio } = await reader();
     return [
@@ -128,8 +158,13 @@ const measurements = {
     ];
   },
   async size() {
-    const { packages, megabytes } = size();
-    return ['`npm install jexo`', `${packages} packages`, `**${megabytes.toFixed(1)} MB**`, 'at most 25 packages, 15 MB'];
+    const { packages, megabytes, clientKb } = size();
+    return [
+      '`npm install jexo`; the client alone for a page, gzipped',
+      `${packages} packages`,
+      `**${megabytes.toFixed(1)} MB**; **${clientKb.toFixed(1)} kB**`,
+      'at most 25 packages, 15 MB; under 60 kB',
+    ];
   },
 };
 

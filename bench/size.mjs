@@ -1,9 +1,10 @@
 // What `npm install jexo` brings into an empty folder: packages and bytes.
 import { execFileSync } from 'node:child_process';
-import { mkdtempSync, readdirSync, statSync, writeFileSync } from 'node:fs';
+import { mkdtempSync, readFileSync, readdirSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { gzipSync } from 'node:zlib';
 
 export function size() {
   const folder = mkdtempSync(join(tmpdir(), 'jexo-size-'));
@@ -32,7 +33,8 @@ export function size() {
     // One file under two names, as the bundler's binary may be, takes its room once.
     .filter((found, index, all) => all.findIndex((other) => other.ino === found.ino) === index)
     .reduce((sum, found) => sum + found.size, 0);
-  return { packages: names.size, megabytes: bytes / 1e6, folder };
+  const client = gzipSync(readFileSync(join(modules, 'jexo/dist/client.mjs')), { level: 9 }).length;
+  return { packages: names.size, megabytes: bytes / 1e6, clientKb: client / 1000, folder };
 }
 
 if (process.argv[1] === fileURLToPath(import.meta.url)) console.log(size());

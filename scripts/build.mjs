@@ -3,8 +3,8 @@
 import { spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { chmodSync, copyFileSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
-import { createRequire } from 'node:module';
-import { dirname, join } from 'node:path';
+import { builtinModules, createRequire } from 'node:module';
+import { basename, dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { gzipSync } from 'node:zlib';
 import { build, transformSync } from 'esbuild';
@@ -77,6 +77,22 @@ function buildCompiler() {
   for (const name of ['LICENSE.txt', 'ThirdPartyNoticeText.txt']) copyFileSync(join(folder, name), join(out, name));
 }
 
+/**
+ * A client checks a few answers by schemas that servers send: they are read as they stand, as in pages that may not make code of texts. The
+ * schema compiler would be two thirds of the bundle.
+ */
+const withoutCompiler = {
+  name: 'without-compiler',
+  setup(builder) {
+    builder.onResolve({ filter: /^ajv(-formats)?(\/|$)/ }, ({ path }) => ({ path, namespace: 'no-compiler' }));
+    builder.onLoad({ filter: /.*/, namespace: 'no-compiler' }, () => ({
+      contents: `export class Ajv { compile() { throw new EvalError('Schemas are not compiled in this bundle'); } }
+export { Ajv as Ajv2020 };
+export default () => undefined;`,
+    }));
+  },
+};
+
 async function buildLibrary() {
   for (const entry of existsSync(dist) ? readdirSync(dist) : []) if (entry.endsWith('.mjs')) rmSync(join(dist, entry));
   const shared = {
@@ -119,7 +135,33 @@ async function buildLibrary() {
     // Packages written in the older module format call require for Node's own modules.
     banner: { js: "import { createRequire as __createRequire } from 'node:module'; const require = __createRequire(import.meta.url);" },
   });
+  // What a pack for hosts of functions is built from: nothing of Node may be left in it.
+  await build({
+    ...shared,
+    define: { ...define, 'process.env.NODE_ENV': '"production"', 'process.platform': '"web"' },
+    entryPoints: { 'packed-fetch': join(pkg, 'src/pack/packed-fetch.ts') },
+    platform: 'browser',
+    target: 'es2022',
+    conditions: ['worker', 'browser'],
+    alias: oneOfEach,
+    external: ['typescript', 'esbuild'],
+    plugins: [withoutNode],
+  });
   const browser = await build({ ...shared, define, entryPoints: [join(pkg, 'src/browser.ts')], platform: 'browser', alias: oneOfEach });
+  // The client alone, for pages that serve nothing.
+  await build({
+    ...shared,
+    define,
+    entryPoints: { client: join(pkg, 'src/client-entry.ts') },
+    platform: 'browser',
+    plugins: [withoutCompiler],
+  });
+  // Parts that a pack carries folded up, since most servers never load them: by the file of the chunk.
+  const folded = ['node_modules/pino/pino.js', 'node_modules/prom-client/index.js', 'packages/jexo/src/offers/json-schema-check.ts'];
+  const isFolded = (entry = '') => folded.includes(entry) || /^node_modules\/yaml\//.test(entry);
+  const chunks = Object.entries(node.metafile.outputs).filter(([, { entryPoint }]) => isFolded(entryPoint));
+  if (chunks.length !== folded.length + 1) throw new Error(`Parts to fold up: ${chunks.map(([file]) => file).join(', ')}`);
+  writeFileSync(join(dist, 'folded.json'), `${JSON.stringify(chunks.map(([file]) => basename(file)).sort())}\n`);
   await writeSheetSchemas(shared);
   chmodSync(join(dist, 'cli.mjs'), 0o755);
   writeFileSync(
@@ -159,6 +201,32 @@ async function writeSheetSchemas(shared) {
   for (const [name, schema] of Object.entries(schemas))
     writeFileSync(join(dist, `${name}.schema.json`), `${JSON.stringify(schema, null, 2)}\n`);
 }
+
+// Parts that read files or types are never asked in a pack, which carries what they read. What they import stands there by name and throws.
+const withoutNode = {
+  name: 'without-node',
+  setup({ onResolve, onLoad }) {
+    const names = new Set(builtinModules);
+    onResolve({ filter: /.*/ }, ({ path }) => {
+      const bare = path.replace(/^node:/, '');
+      return names.has(bare) ? { path: bare, namespace: 'node-stub', sideEffects: false } : undefined;
+    });
+    onLoad({ filter: /.*/, namespace: 'node-stub' }, async ({ path }) => {
+      const own = {
+        url: 'export const fileURLToPath = (url) => decodeURIComponent(new URL(url).pathname);\nexport const pathToFileURL = (path) => new URL(`file://${path}`);\nexport default {};',
+        path: "export const basename = (path, end = '') => { const name = path.replace(/\\/+$/, '').replace(/^.*\\//, ''); return end !== '' && name.endsWith(end) ? name.slice(0, -end.length) : name; };\nexport const extname = (path) => /\\.[^./]*$/.exec(basename(path))?.[0] ?? '';\nexport const dirname = (path) => path.replace(/\\/[^/]*$/, '') || '/';\nexport const join = (...parts) => parts.join('/').replace(/\\/+/g, '/');\nexport const resolve = join;\nexport const relative = (_from, to) => to;\nexport const isAbsolute = (path) => path.startsWith('/');\nexport const sep = '/';\nexport default { basename, extname, dirname, join, resolve, relative, isAbsolute, sep };",
+      }[path];
+      if (own !== undefined) return { contents: own };
+      const all = Object.keys(await import(`node:${path}`).catch(() => ({}))).filter(
+        (name) => /^[A-Za-z_$][\w$]*$/.test(name) && name !== 'default',
+      );
+      const missing = `const missing = (name) => function () { throw new Error(\`\${name} of Node is not there: this is a pack for hosts of functions.\`); };`;
+      return {
+        contents: `${missing}\n${all.map((name) => `export const ${name} = /* @__PURE__ */ missing('${name}');`).join('\n')}\nexport default {};`,
+      };
+    });
+  },
+};
 
 // What is built in is listed with its licences (THIRD-PARTY.md) and as a software bill of materials (CycloneDX).
 async function writeNotices() {
@@ -232,6 +300,10 @@ await step('types', ['packages/jexo/src', 'packages/jexo/tsconfig.json', 'tsconf
 if (existsSync(join(root, 'apps/inspector/index.html')))
   await step('page', ['apps/inspector', 'package-lock.json'], () =>
     run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'apps/inspector')),
+  );
+if (existsSync(join(root, 'examples/assistant/index.html')))
+  await step('assistant', ['examples/assistant/src', 'examples/assistant/index.html', 'packages/jexo/src', 'package-lock.json'], () =>
+    run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'examples/assistant')),
   );
 if (existsSync(join(root, 'apps/inspector/src/front.tsx')))
   await step('front', ['apps/inspector', 'package-lock.json', 'scripts/build.mjs'], buildFrontPage);

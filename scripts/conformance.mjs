@@ -8,7 +8,7 @@ const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 
 /** Lines without a test of their own, and why. */
 const reasons = {
-  'sign-in': 'Brought by sign-in (keys and OAuth), which is not built yet',
+  'sign-in': 'Brought by the rest of sign-in (the client’s half, accounts at upstreams), which is not built yet',
   views: 'Brought by interactive views and the registry manifest, which are not built yet',
   written: 'Written down in [docs/transports.md](transports.md)',
   host: 'A duty of the program that faces the person; the library hands it what it needs',

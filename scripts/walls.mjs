@@ -11,20 +11,26 @@ export const rooms = {
   sources: ['offers', 'engine', 'protocol'],
   transports: ['stores', 'engine', 'protocol'],
   client: ['transports', 'offers', 'engine', 'protocol'],
+  models: ['engine', 'protocol'],
+  conversation: ['models', 'client', 'offers', 'engine', 'protocol'],
   bridge: ['client', 'transports', 'offers', 'engine', 'protocol'],
-  hosts: ['protocol'],
+  hosts: ['conversation', 'models', 'protocol'],
   projects: ['sources', 'offers', 'protocol'],
   middleware: ['offers', 'engine', 'protocol'],
   auth: ['middleware', 'transports', 'offers', 'engine', 'protocol'],
+  running: ['auth', 'plans', 'middleware', 'transports', 'offers', 'engine', 'protocol'],
   plans: ['middleware', 'bridge', 'sources', 'offers', 'protocol'],
   targets: ['auth', 'plans', 'bridge', 'hosts', 'projects', 'client', 'sources', 'transports', 'offers', 'engine', 'protocol'],
-  inspect: ['client', 'transports', 'offers', 'protocol'],
-  pack: ['targets', 'sources', 'transports', 'offers', 'protocol'],
+  inspect: ['conversation', 'models', 'client', 'transports', 'offers', 'protocol'],
+  pack: ['running', 'plans', 'targets', 'client', 'sources', 'transports', 'offers', 'protocol'],
   cli: [
     'auth',
+    'running',
     'middleware',
     'plans',
     'pack',
+    'conversation',
+    'models',
     'inspect',
     'targets',
     'projects',
@@ -38,9 +44,9 @@ export const rooms = {
   ],
 };
 /** Rooms that also run in browsers. */
-const portable = new Set(['protocol', 'engine', 'stores', 'offers', 'inspect']);
+const portable = new Set(['protocol', 'engine', 'stores', 'offers', 'models', 'conversation', 'inspect']);
 /** Of the other rooms a portable one may take types only, or these files, which are portable themselves. */
-const portableFiles = new Set(['client/connect-link.ts', 'client/chat-completions.ts', 'transports/link.ts', 'transports/memory.ts']);
+const portableFiles = new Set(['client/connect-link.ts', 'transports/link.ts', 'transports/memory.ts']);
 /** The files beside the rooms that a portable room may import. */
 const portableBeside = new Set(['errors.ts']);
 const builtins = new Set(builtinModules);

@@ -14,7 +14,6 @@ import { tellStory } from './story.mjs';
 
 const here = dirname(fileURLToPath(import.meta.url));
 const cli = join(here, '../../packages/jexo/dist/cli.mjs');
-const apiary = relative(process.cwd(), join(here, 'apiary.ts'));
 const once = process.argv.includes('--once');
 const children = [];
 
@@ -35,15 +34,18 @@ async function tell(args, expected = 0) {
 }
 
 /** Serves over HTTP and gives the address once it answers there. */
-async function serve(port) {
-  const child = start(['serve', apiary, '--http', String(port), '--json'], ['ignore', 'inherit', 'pipe']);
+async function serve(port, file = 'apiary.ts') {
+  const child = start(
+    ['serve', relative(process.cwd(), join(here, file)), '--http', String(port), '--json'],
+    ['ignore', 'inherit', 'pipe'],
+  );
   for await (const line of createInterface({ input: child.stderr })) {
     const said = line.startsWith('{') ? JSON.parse(line) : undefined;
     if (said?.address) {
       child.stderr.pipe(process.stderr);
       return said;
     }
-    if (port !== 0 && line.includes('JEXO_PORT_IN_USE')) return serve(0);
+    if (port !== 0 && line.includes('JEXO_PORT_IN_USE')) return serve(0, file);
     console.error(line);
   }
   return stop(1);
@@ -66,6 +68,8 @@ if (once) {
   await tell(['call', address, 'days_to_harvest', 'cappedPercent=64', 'dailyGainKg=0.4']);
   console.log('\nWrong input sent all the same is answered so that a model can correct it:');
   await tell(['call', address, 'mix_syrup', 'colonies=0', 'season=winter', '--unchecked'], 1);
+  console.log('\nWhole conversations, each with the calls it must lead to:');
+  await tell(['rehearse', relative(process.cwd(), join(here, 'conversations.requests.yaml'))]);
   await tellStory(address);
   await tellRegistryStory();
   await tellScalesStory();
@@ -76,4 +80,12 @@ if (once) {
   stop(0);
 }
 const feed = await startFeed();
+// The other side: a host application in the browser, over two servers.
+const hives = await serve(once ? 0 : 4301, 'hives.ts');
+const assistant = spawn(process.execPath, [join(here, '../assistant/serve.mjs')], { stdio: ['ignore', 'pipe', 'inherit'] });
+children.push(assistant);
+for await (const line of createInterface({ input: assistant.stdout })) {
+  console.log(`An assistant over both servers: ${JSON.parse(line).address}?server=apiary=${address}&server=hives=${hives.address}`);
+  break;
+}
 start(['inspect', address, ...scalesTarget, `${feed.url}/alderwick/#`], ['ignore', 'inherit', 'inherit']);

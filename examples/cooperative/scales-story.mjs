@@ -73,7 +73,7 @@ export async function tellScalesStory(print = console.log) {
       written = Number((written + 0.1).toFixed(2));
       const { structuredContent } = await client.call('correct_reading', { hive: row.hive, at: row.at, kg: written });
       line('←', `${structuredContent.affected} row was written`);
-      isTold = await Promise.race([changed.then(() => true), new Promise((resolve) => setTimeout(() => resolve(false), 3000))]);
+      isTold = await Promise.race([changed.then(() => true), new Promise((resolve) => setTimeout(() => resolve(false), 20_000))]);
     }
     line('←', `changed: ${decodeURIComponent(await changed)}`);
     await unwatch();

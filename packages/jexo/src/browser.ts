@@ -1,4 +1,4 @@
-/** The library for browsers: describe a server, connect to one in memory or over HTTP. */
+/** The library for browsers: describe a server, connect to one or many, in memory or over HTTP, and hold conversations over them. */
 export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
 export { answer } from './offers/answer.js';
 export { defineServer, isServer } from './offers/define-server.js';
@@ -8,6 +8,13 @@ export { prompt } from './offers/prompt.js';
 export { notFound, resource, template } from './offers/resource.js';
 export { tool } from './offers/tool.js';
 export { connect } from './client/connect-in-browser.js';
+export { connectAll, type UrlWithOptions } from './client/connect-many-in-browser.js';
+export { approvals, approvalStore } from './conversation/approvals.js';
+export { converse } from './conversation/converse.js';
+export { memory } from './conversation/memory.js';
+export { chatCompletions } from './models/chat-completions.js';
+export { functionSet } from './models/function-set.js';
+export { standIn } from './models/stand-in.js';
 export { RpcError, errorCodes } from './protocol/json-rpc.js';
 export { newestRevision, revisions } from './protocol/revisions.js';
 export { fetchHandler } from './transports/http/fetch-handler.js';

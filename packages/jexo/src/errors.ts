@@ -50,10 +50,16 @@ export const catalogue = {
   JEXO_HOST_FILE: { exit: 3, next: 'Check the path of the configuration, and that it can be read and written.' },
   JEXO_SHEET: { exit: 2, next: 'Fix the lines named above. The schema shipped with the package lets editors complete and check sheets.' },
   JEXO_MODEL: { exit: 3, next: 'Check the model service: its address, the name of the model, and the key.' },
+  JEXO_MEMORY: { exit: 3, next: 'Check the path of the file, and that it can be read and written.' },
+  JEXO_APPROVALS: { exit: 3, next: 'Fix the file named above, or remove it: then everything is asked for again.' },
   JEXO_TOO_MANY: { exit: 1, next: 'Make fewer calls at once, or wait a moment.' },
   JEXO_UNAVAILABLE: { exit: 1, next: 'Try again later.' },
   JEXO_AUDIT: { exit: 1, next: 'Check that the file can be written, and that nobody has changed it.' },
   JEXO_KEYS: { exit: 3, next: 'Check the file of keys: its path, that it can be read, and what it holds.' },
+  JEXO_SIGN_IN: { exit: 3, next: 'Check the addresses of the authorization server and of this resource, and that they answer.' },
+  JEXO_SWITCHES: { exit: 3, next: 'It is JSON or YAML: { "only": ["tag:scales"], "except": ["move_hive"] }' },
+  JEXO_TLS: { exit: 3, next: 'Check both files: PEM, the key without a passphrase, and that they belong together.' },
+  JEXO_SECRET: { exit: 3, next: "Read it from the environment where the server runs: env('NAME') in code, ${NAME} in a plan." },
   JEXO_PACK: { exit: 3, next: 'Fix what is named above, then pack again.' },
 } as const;
 

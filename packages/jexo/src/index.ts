@@ -23,7 +23,7 @@ export { urlElicitationRequired, type Asked, type AskOptions, type Call } from '
 export type { Completer, CompletionContext } from './offers/completion.js';
 export { defineServer, isServer, type Server, type ServerDefinition } from './offers/define-server.js';
 export { kept } from './offers/kept.js';
-export { middleware, type Middleware } from './offers/middleware.js';
+export { middleware, type Middleware, type RequestKind } from './offers/middleware.js';
 export type { Offer, PromptOffer, ResourceOffer, TemplateOffer, ToolOffer } from './offers/offer.js';
 export type { NeededSetting, Omission, ReadContext, Remark, Settings, Source, SourceContents } from './offers/source.js';
 export { prompt, type PromptDefinition, type Rendered } from './offers/prompt.js';
@@ -55,18 +55,23 @@ export type { OperationsPlace } from './sources/graphql/read-operations.js';
 export type { SchemaPlace } from './sources/graphql/read-schema.js';
 export { wrapServer } from './targets/wrap-server.js';
 export type { BridgedInput, WrapServerOptions } from './bridge/bridge-source.js';
-export { keys, limitByKey, seenWithKey } from './auth/keys.js';
-export { audit, verifyAudit, type AuditEntry, type AuditFault, type AuditOptions } from './middleware/audit.js';
+export { followSwitches, type FollowedSwitches } from './running/switch-file.js';
+export { oauth, type OAuthGuard, type OAuthOptions } from './auth/oauth/oauth.js';
+export { keys, limitByKey, seenWithKey, type KeyStore } from './auth/keys.js';
+export type { KeptKey } from './auth/key-file.js';
+export { auditTable } from './sources/database/audit-table.js';
+export { audit, verifyAudit, type AuditEntry, type AuditFault, type AuditOptions, type AuditStore } from './middleware/audit.js';
 export { cache, type Cache, type CacheOptions } from './middleware/cache.js';
 export { circuitBreaker, type CircuitBreakerOptions } from './middleware/circuit-breaker.js';
 export { concurrency, type ConcurrencyOptions } from './middleware/concurrency.js';
 export { logCalls, type LogCallsOptions } from './middleware/log-calls.js';
-export { metrics, type Metrics } from './middleware/metrics.js';
+export { metrics, type Followed, type Metrics } from './middleware/metrics.js';
 export { rateLimit, type RateLimitOptions } from './middleware/rate-limit.js';
 export { redact, type RedactOptions } from './middleware/redact.js';
+export { enableTraces, traces } from './middleware/traces.js';
 export { retry, type RetryOptions } from './middleware/retry.js';
 export { timeout } from './middleware/timeout.js';
-export type { Selection } from './middleware/selection.js';
+export type { Selection } from './offers/selection.js';
 export { chainTools, type ChainedTool, type ChainStep } from './offers/chain-tools.js';
 export { wrapLive, type LiveOptions } from './sources/live/wrap-live.js';
 export type { LiveAccess, LiveReading, LiveValue } from './sources/live/live-value.js';
@@ -75,11 +80,15 @@ export type { PayloadType } from './sources/live/payload.js';
 export { wrapRest, type WrapRestOptions } from './sources/rest/wrap-rest.js';
 export { wrapFunctions, type WrapFunctionsOptions } from './sources/functions/wrap-functions.js';
 export { serveStdio, type ServeStdioOptions, type StdioService } from './transports/serve-stdio.js';
-export { serveHttp, type HttpService, type ServeHttpOptions } from './transports/http/serve-http.js';
-export type { Authenticate, Authenticated, IncomingRequest } from './transports/http/authenticate.js';
+export { serveHttp, type HttpService, type OwnRoute, type ServeHttpOptions } from './transports/http/serve-http.js';
+export type { Authenticated, Authenticator, IncomingRequest } from './transports/http/authenticate.js';
+export type { Seen } from './transports/http/forwarded.js';
+export type { TlsFiles } from './transports/http/tls.js';
 export { nodeHandler, type NodeHandler, type NodeHandlerOptions } from './transports/http/node-handler.js';
 export type { WireEvent, WireTap } from './transports/link.js';
 export { connect, type ConnectOptions, type ConnectTarget } from './targets/connect.js';
+export { connectAll, type ConnectAllOptions, type ConnectAllTargets, type TargetWithOptions } from './targets/connect-all.js';
+export type { Attendant, Clients, ClientsOptions, Served, ServerState, ServerStatus } from './client/clients.js';
 export { openTarget, openTargets, type OpenOptions } from './targets/open-targets.js';
 export type { EntryHow, Opened, OpenHow, Packable, Target, TargetKind, TargetOption } from './targets/target-kind.js';
 export { connectLink, type CallOptions, type Client, type ClientOptions } from './client/connect-link.js';
@@ -154,4 +163,27 @@ export type {
   Tool,
   ToolAnnotations,
 } from './protocol/types.js';
+export { chatCompletions, type ChatCompletionsOptions } from './models/chat-completions.js';
+export { standIn } from './models/stand-in.js';
+export { functionSet, type FunctionDefinition, type FunctionSet } from './models/function-set.js';
+export type { Candidate, MatchedWord, Model, Move, TalkEntry, TalkImage, ToolCall, Turn, Usage } from './models/model.js';
 export { fetchHandler, type FetchHandler, type FetchHandlerOptions } from './transports/http/fetch-handler.js';
+export {
+  approvals,
+  approvalStore,
+  type ApprovalRequest,
+  type ApprovalRules,
+  type ApprovalsOptions,
+  type ApprovalStore,
+  type Approve,
+  type Decision,
+  type KeptApproval,
+  type PersonSays,
+} from './conversation/approvals.js';
+export { converse, type ConverseContext, type ConverseOptions } from './conversation/converse.js';
+export { approvalFile, readRules } from './hosts/approval-file.js';
+export { fileMemory, type FileMemory } from './hosts/memory-file.js';
+export { conversationTrace } from './inspect/conversation-trace.js';
+export { stepLog, type StepLog } from './hosts/step-log.js';
+export { memory, type Memory } from './conversation/memory.js';
+export type { DecidedBy, EndReason, Limits, Outcome, Step, StepEvent, TotalUsage } from './conversation/steps.js';

@@ -22,11 +22,13 @@ import type { CallToolResult } from './protocol/types.js';
 
 export { createRecorder, type Recorder, type WireEntry } from './inspect/recorder.js';
 export { sourceChecks, type SourceCheck } from './source-checks.js';
-export { standInModel } from './inspect/stand-in-model.js';
-export { standInChooser } from './inspect/rehearsal/stand-in-chooser.js';
-export { standInService } from './inspect/rehearsal/stand-in-service.js';
-export { chatCompletions, type ChatCompletionsOptions } from './client/chat-completions.js';
-export type { Candidate, Model, Move, TalkEntry, ToolCall, Turn } from './client/model.js';
+export { standInModel } from './models/stand-in-model.js';
+export { standInChooser } from './models/stand-in-chooser.js';
+export { standIn } from './models/stand-in.js';
+export { standInService } from './models/stand-in-service.js';
+export { scriptedService, type ScriptedAnswer, type ScriptedRequest } from './models/scripted-service.js';
+export { chatCompletions, type ChatCompletionsOptions } from './models/chat-completions.js';
+export type { Candidate, Model, Move, TalkEntry, TalkImage, ToolCall, Turn, Usage } from './models/model.js';
 
 const faults = new WeakMap<Client, string[]>();
 

@@ -1,5 +1,6 @@
 import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
 import { closeSync, existsSync, fsyncSync, openSync, readFileSync, renameSync, rmSync, writeSync } from 'node:fs';
+import { after, type MaybePromise } from '../engine/store.js';
 import { JexoError, messageOf } from '../errors.js';
 import { isRecord } from '../protocol/is-record.js';
 
@@ -11,7 +12,9 @@ export interface KeptKey {
   readonly name: string;
   /** SHA-256 of the secret part, in hexadecimal digits. */
   readonly hash: string;
+  /** When it was made, as ISO 8601 has it. */
   readonly created: string;
+  /** What its holder may do; see `scope` of an offer. */
   readonly scopes?: readonly string[];
   /** Its holder sees only offers with one of these tags. Default: all. */
   readonly tags?: readonly string[];
@@ -42,15 +45,35 @@ export function createKey(about: Pick<KeptKey, 'name' | 'scopes' | 'tags' | 'cal
 
 // The secret has 256 random bits: nothing is gained by a slow hash.
 const hashOf = (secret: string) => createHash('sha256').update(secret).digest();
-const nobody = hashOf(randomBytes(32).toString('base64url'));
+let nobody: string | undefined;
+const hashOfNobody = () => (nobody ??= hashOf(randomBytes(32).toString('base64url')).toString('hex'));
 
 /** The key that was sent, if it counts. The time it takes does not depend on what is wrong with it. */
 export function findKey(sent: string, keys: ReadonlyMap<string, KeptKey>, now = Date.now()): KeptKey | undefined {
   const [, id = '', secret = ''] = form.exec(sent) ?? [];
-  const kept = keys.get(id);
-  const hash = kept === undefined ? nobody : Buffer.from(kept.hash, 'hex');
-  const isSame = timingSafeEqual(hashOf(secret), hash.length === nobody.length ? hash : nobody);
-  return kept !== undefined && isSame && (kept.expires === undefined || Date.parse(kept.expires) > now) ? kept : undefined;
+  return checked(keys.get(id), secret, now);
+}
+
+/** The same for keys that are kept elsewhere. */
+export function findInStore(
+  sent: string,
+  store: { find(id: string): MaybePromise<KeptKey | undefined> },
+): MaybePromise<KeptKey | undefined> {
+  const [, id = '', secret = ''] = form.exec(sent) ?? [];
+  return after(store.find(id), (kept) => checked(kept, secret, Date.now()));
+}
+
+/** True when a key no longer counts. */
+export function isOver({ expires }: KeptKey, now: number): boolean {
+  return expires !== undefined && Date.parse(expires) <= now;
+}
+
+function checked(kept: KeptKey | undefined, secret: string, now: number): KeptKey | undefined {
+  // The same work is done for an id that nobody has.
+  const hash = Buffer.from(kept?.hash ?? hashOfNobody(), 'hex');
+  const sent = hashOf(secret);
+  const isSame = hash.length === sent.length && timingSafeEqual(sent, hash);
+  return kept !== undefined && isSame && !isOver(kept, now) ? kept : undefined;
 }
 
 /** Reads a file of keys. A file that is not there has none, unless it must be there. @throws JexoError JEXO_KEYS */

@@ -1,24 +1,64 @@
 import { statSync } from 'node:fs';
 import type { Caller } from '../engine/servable.js';
+import { after, type MaybePromise } from '../engine/store.js';
 import { JexoError } from '../errors.js';
 import type { Middleware } from '../offers/middleware.js';
 import type { Offer } from '../offers/offer.js';
-import type { Authenticate } from '../transports/http/authenticate.js';
+import type { Authenticated, Authenticator } from '../transports/http/authenticate.js';
 import { rateLimit } from '../middleware/rate-limit.js';
-import { findKey, readKeys, type KeptKey } from './key-file.js';
+import { findInStore, findKey, isOver, readKeys, type KeptKey } from './key-file.js';
+
+/** Keys that are kept elsewhere than in a file: `keys({ find: (id) => table.get(id) })`. */
+export interface KeyStore {
+  /** The key of an id, with the SHA-256 of its secret; undefined when there is none. */
+  find(id: string): MaybePromise<KeptKey | undefined>;
+}
+
+const mostRight = 10_000;
 
 /** How often the file is looked at, in milliseconds. */
 const lookEveryMs = 500;
 
 /**
- * Lets in who sends a key that is in a file: `Authorization: Bearer jexo_…`. Only hashes are in the file; `jexo keys` writes it, and
+ * Lets in who sends a key that is in a file, or in a store of your own: `Authorization: Bearer jexo_…`. Only hashes are in the file; `jexo keys` writes it, and
  * changes are taken up without a restart. The caller's identity is the key's id, `claims.name` its holder.
  *
  * @throws JexoError JEXO_KEYS when the file is not there or holds something else; a file that goes bad later lets nobody in
  * @example
- * await serveHttp(apiary, { host: '0.0.0.0', authenticate: keys('keys.json') })
+ * await serveHttp(apiary, { host: '0.0.0.0', auth: keys('keys.json') })
  */
-export function keys(file: string): Authenticate {
+export function keys(from: string | KeyStore): Authenticator {
+  const find = typeof from === 'string' ? inFile(from) : (sent: string) => findInStore(sent, from);
+  return ({ header }) => {
+    const sent = bearerOf(header('authorization'));
+    if (sent === undefined) return { challenge, message: 'Send a key: Authorization: Bearer <key>' };
+    return after(find(sent), letIn);
+  };
+}
+
+const challenge = 'Bearer realm="jexo"';
+
+/** What is sent as `Bearer …` (RFC 6750, 2.1). */
+function bearerOf(header = ''): string | undefined {
+  return /^Bearer +(\S+)$/i.exec(header)?.[1];
+}
+
+/** One object for each key: callers with it are then seen to be the same at a glance. */
+const known = new WeakMap<KeptKey, Authenticated>();
+
+function letIn(key: KeptKey | undefined): Authenticated {
+  if (key === undefined)
+    return { challenge: `${challenge}, error="invalid_token"`, message: 'The key is not known, was revoked or has expired' };
+  let found = known.get(key);
+  if (found === undefined) {
+    const { id, name, scopes, tags, callsPerMinute } = key;
+    const claims = { name, ...(tags && { tags }), ...(callsPerMinute !== undefined && { callsPerMinute }) };
+    known.set(key, (found = { identity: id, ...(scopes && { scopes }), claims }));
+  }
+  return found;
+}
+
+function inFile(file: string): (sent: string) => KeptKey | undefined {
   let known = readKeys(file, true);
   let stamp = stampOf(file);
   let lookedAt = Date.now();
@@ -34,19 +74,21 @@ export function keys(file: string): Authenticate {
     known = readKeys(file, true);
     return known;
   };
-  return ({ header }) => {
-    const [, sent] = /^Bearer +(\S+)$/i.exec(header('authorization') ?? '') ?? [];
-    const challenge = 'Bearer realm="jexo"';
-    if (sent === undefined) return { challenge, message: 'Send a key: Authorization: Bearer <key>' };
-    const key = findKey(sent, current());
-    if (key === undefined)
-      return { challenge: `${challenge}, error="invalid_token"`, message: 'The key is not known, was revoked or has expired' };
-    const { id, name, scopes, tags, callsPerMinute } = key;
-    return {
-      identity: id,
-      ...(scopes && { scopes }),
-      claims: { name, ...(tags && { tags }), ...(callsPerMinute !== undefined && { callsPerMinute }) },
-    };
+  // Keys that were right a moment ago, so that they are not hashed with every request. What is wrong is hashed each time, and a look-up by
+  // the whole text tells nothing of its beginning.
+  let right = new Map<string, KeptKey>();
+  let rightIn: ReadonlyMap<string, KeptKey> = known;
+  return (sent) => {
+    const now = current();
+    if (now !== rightIn || right.size > mostRight) {
+      right = new Map();
+      rightIn = now;
+    }
+    const before = right.get(sent);
+    if (before !== undefined) return isOver(before, Date.now()) ? undefined : before;
+    const found = findKey(sent, now);
+    if (found !== undefined) right.set(sent, found);
+    return found;
   };
 }
 

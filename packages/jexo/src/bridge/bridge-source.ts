@@ -2,6 +2,7 @@ import type { Client } from '../client/connect-link.js';
 import { isJexoError, JexoError, messageOf } from '../errors.js';
 import { answer, type Answer } from '../offers/answer.js';
 import type { Call } from '../offers/call.js';
+import { tagsOf } from '../offers/catalogue.js';
 import { choose, type Choice } from '../offers/choose.js';
 import type { CompletionContext } from '../offers/completion.js';
 import type { Offer, PromptOffer, ResourceOffer, TemplateOffer, ToolOffer } from '../offers/offer.js';
@@ -9,6 +10,7 @@ import type { CompiledSchema } from '../offers/schema.js';
 import type { Omission, Source, SourceContents } from '../offers/source.js';
 import { propertiesOf } from '../protocol/json-schema.js';
 import type { CallToolResult, CompletionRef, JsonSchema, Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
+import { outgoingTrace } from '../offers/tracing.js';
 import { parseTemplate } from '../protocol/uri-template.js';
 import { createLegs, hearEverything, patienceMs, type Legs, type OpenUpstream } from './legs.js';
 import { mainConnection } from './main-connection.js';
@@ -183,6 +185,7 @@ const described = ({ title, description, icons, _meta }: { title?: string; descr
 
 function toolOffer(tool: Tool, legs: Legs, inputs: Inputs): ToolOffer {
   const { name, inputSchema, outputSchema, annotations, execution } = tool;
+  const tags = tagsOf(tool._meta);
   const { schema, complete } = inputs.for(name, inputSchema);
   const run = async (input: Record<string, unknown>, call: Call): Promise<Answer> => {
     const leg = await legs.of(call);
@@ -197,6 +200,7 @@ function toolOffer(tool: Tool, legs: Legs, inputs: Inputs): ToolOffer {
     input: unchecked(schema),
     ...(outputSchema && { output: unchecked(outputSchema) }),
     ...(annotations && { annotations }),
+    ...(tags.length > 0 && { tags }),
     ...(execution?.taskSupport && { taskSupport: execution.taskSupport }),
     run: run as ToolOffer['run'],
   };
@@ -207,6 +211,7 @@ async function callThrough(client: Client, name: string, input: Record<string, u
     return await client.call(name, input, {
       signal: call.signal,
       timeoutMs: patienceMs,
+      meta: outgoingTrace(),
       onProgress: ({ progress, total, message }) => call.progress(progress, total, message),
     });
   } catch (error) {
@@ -236,7 +241,7 @@ function watching(legs: Legs, uri: string, changed: () => void): () => void {
 
 const readThrough = (legs: Legs) => async (uri: string, call: Call) => {
   const leg = await legs.of(call);
-  return leg.during(call, (client) => client.read(uri, { signal: call.signal, timeoutMs: patienceMs }));
+  return leg.during(call, (client) => client.read(uri, { signal: call.signal, timeoutMs: patienceMs, meta: outgoingTrace() }));
 };
 
 function resourceOffer(resource: Resource, { subscribes }: Listing, legs: Legs): ResourceOffer {
@@ -276,7 +281,7 @@ function promptOffer(prompt: Prompt, { completes }: Listing, legs: Legs): Prompt
   const { name, arguments: own = [] } = prompt;
   const run = async (input: Record<string, string>, call: Call) => {
     const leg = await legs.of(call);
-    return leg.during(call, (client) => client.prompt(name, input, { signal: call.signal, timeoutMs: patienceMs }));
+    return leg.during(call, (client) => client.prompt(name, input, { signal: call.signal, timeoutMs: patienceMs, meta: outgoingTrace() }));
   };
   return {
     kind: 'prompt',

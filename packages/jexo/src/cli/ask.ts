@@ -2,7 +2,7 @@ import { propertiesOf, requiredOf } from '../protocol/json-schema.js';
 import { createInterface, type Interface } from 'node:readline';
 import type { Asker, FormQuestion, PageQuestion, ServerAnswers } from '../client/answer-server.js';
 import { readField } from '../inspect/input-text.js';
-import { standInModel } from '../inspect/stand-in-model.js';
+import { standInModel } from '../models/stand-in-model.js';
 import type { ElicitResult, JsonSchema } from '../protocol/types.js';
 import { note, onErr, presentable, symbols, width, wrap } from './terminal.js';
 
@@ -52,7 +52,16 @@ export function closeTerminal(): void {
   reader = undefined;
 }
 
-async function atTerminal<T>(signal: AbortSignal | undefined, use: (line: (prompt: string) => Promise<string>) => Promise<T>): Promise<T> {
+/** Resolves when nobody asks any more: calls that run side by side may have questions at the same time. */
+let lastQuestion: Promise<unknown> = Promise.resolve();
+
+function atTerminal<T>(signal: AbortSignal | undefined, use: (line: (prompt: string) => Promise<string>) => Promise<T>): Promise<T> {
+  const asked = lastQuestion.then(() => askNow(signal, use));
+  lastQuestion = asked.catch(() => undefined);
+  return asked;
+}
+
+async function askNow<T>(signal: AbortSignal | undefined, use: (line: (prompt: string) => Promise<string>) => Promise<T>): Promise<T> {
   const own = openReader();
   const withdrawn = () => own.waiting?.reject(new Withdrawn('nobody waits for the answer any more'));
   signal?.addEventListener('abort', withdrawn, { once: true });
@@ -152,6 +161,24 @@ export async function askChoice<K extends string>(question: string, choices: Rea
 
 export async function askText(question: string): Promise<string> {
   return atTerminal(undefined, async (line) => String(await askField(line, question, { type: 'string' }, true)));
+}
+
+/** A line of the person's; undefined when the input is closed, or nobody waits for it any more. */
+export async function askLine(prompt: string, signal?: AbortSignal): Promise<string | undefined> {
+  try {
+    return await atTerminal(signal, (line) => line(prompt));
+  } catch (error) {
+    if (error instanceof Withdrawn) return undefined;
+    throw error;
+  }
+}
+
+/** Lines that the person can go back to with the arrow keys, newest first. */
+export function useHistory(lines: readonly string[]): { current(): readonly string[] } {
+  const { terminal } = openReader();
+  const own = terminal as Interface & { history?: string[] };
+  own.history?.push(...lines);
+  return { current: () => own.history ?? [] };
 }
 
 /** True when the person says yes; an empty line is a yes. */

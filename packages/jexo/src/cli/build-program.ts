@@ -22,7 +22,8 @@ export function buildCommand(command: AnyCommand, cli: Cli, words: readonly stri
     const values = built.opts<Record<string, unknown>>();
     const operandWords = built.args;
     const opening = openingOf(values, chooses, kindOptions, cli);
-    const invocation = { operands: operandWords, command: words, options: { ...values, opening } } as unknown as Invocation<never>;
+    const given = new Set(Object.keys(values).filter((each) => built.getOptionValueSource(each) === 'cli'));
+    const invocation = { operands: operandWords, command: words, options: { ...values, opening }, given } as unknown as Invocation<never>;
     done(await command.run(invocation, cli));
   });
 }

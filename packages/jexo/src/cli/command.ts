@@ -33,6 +33,8 @@ export interface Invocation<O> {
   /** The words behind `--`; undefined when there are none. */
   readonly command: readonly string[] | undefined;
   readonly options: O & { readonly opening: Opening };
+  /** Attributes of the options that were given, rather than left at what is usual. */
+  readonly given: ReadonlySet<string>;
 }
 
 /** An exit code; 0 when a command gives none. */

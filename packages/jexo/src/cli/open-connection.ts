@@ -50,7 +50,7 @@ export async function openConnection(spec: ConnectionSpec, options: OpenOptions,
 }
 
 /** Of the options for all targets of the bench, those that this one's kind takes. */
-function optionsFor({ kind }: Found, { options = {} }: Opening): Readonly<Record<string, unknown>> {
+export function optionsFor({ kind }: Found, { options = {} }: Opening): Readonly<Record<string, unknown>> {
   const known = new Set((kind.options ?? []).map(({ name }) => name));
   return Object.fromEntries(Object.entries(options).filter(([name]) => known.has(name)));
 }

@@ -1,27 +1,9 @@
-import { JexoError } from '../errors.js';
 import type { Choice } from '../offers/choose.js';
 import { readPair } from '../targets/read-pair.js';
+import { list, number } from '../plans/resolve-settings.js';
 import type { CliOption } from './command.js';
 
-export const number = (name: string, least: number, most: number) => (text: string) => {
-  const value = Number(text);
-  if (text.trim() === '' || !Number.isInteger(value) || value < least || value > most)
-    throw new JexoError('JEXO_USAGE', `${name} must be a whole number from ${least} to ${most}; ${JSON.stringify(text)} is not.`, {
-      where: name,
-    });
-  return value;
-};
-export const port = (name: string) => number(name, 0, 65535);
-/** Values of an option that may be repeated, each with commas between several. */
-export const list = (text: string, before: unknown = []) => [
-  ...(before as string[]),
-  ...text
-    .split(',')
-    .map((each) => each.trim())
-    .filter((each) => each !== ''),
-];
-/** Values of an option that may be repeated. */
-export const collect = (text: string, before: unknown = []) => [...(before as string[]), text];
+export { collect, list, number, port } from '../plans/resolve-settings.js';
 
 export const json: CliOption = { flags: '--json', about: 'print exact JSON to stdout, for scripts' };
 export const wireLog: CliOption = {
@@ -30,7 +12,7 @@ export const wireLog: CliOption = {
 };
 export const wire: CliOption = { flags: '--wire', about: 'print every message to stderr, with secrets masked' };
 export const modelOptions: readonly CliOption[] = [
-  { flags: '--model-url <url>', about: 'a chat-completions service to rehearse with; its key is read from JEXO_MODEL_KEY' },
+  { flags: '--model-url <url>', about: 'a chat-completions service; its key is read from JEXO_MODEL_KEY' },
   { flags: '--model <name>', about: 'the model’s name' },
 ];
 export const standIn: CliOption = {

@@ -5,6 +5,7 @@ import { targetKinds } from '../targets/find-kind.js';
 import type { TargetKind } from '../targets/target-kind.js';
 import { buildCommand, targetsHelp } from './build-program.js';
 import type { Cli, ExitCode, LoadCommand } from './command.js';
+import { adoptEnvFile } from './env-file.js';
 import { reportError } from './report-error.js';
 import { print } from './terminal.js';
 
@@ -36,6 +37,7 @@ export async function runCli(all: readonly string[], { commands, kinds: more = [
   const words = dashes < 0 ? all : all.slice(0, dashes);
   let code: ExitCode = 0;
   try {
+    await adoptEnvFile();
     const [name] = words;
     const program = await programFor(name, cli, behind, (given) => (code = given));
     if (name === undefined) {

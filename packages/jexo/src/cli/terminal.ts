@@ -53,8 +53,8 @@ const unicode =
   process.env.TERM !== 'linux' &&
   !/^(C|POSIX)$/.test(process.env.LC_ALL ?? process.env.LC_CTYPE ?? process.env.LANG ?? 'UTF-8');
 export const symbols = unicode
-  ? { out: '→', in: '←', ok: '✓', failed: '✗', warn: '!', dot: '·', bar: '━', track: '─' }
-  : { out: '->', in: '<-', ok: 'ok', failed: 'x', warn: '!', dot: '-', bar: '#', track: '.' };
+  ? { out: '→', in: '←', ok: '✓', failed: '✗', warn: '!', dot: '·', bar: '━', track: '─', prompt: '›' }
+  : { out: '->', in: '<-', ok: 'ok', failed: 'x', warn: '!', dot: '-', bar: '#', track: '.', prompt: '>' };
 
 /** Results go to stdout, and nothing else: what the user's own code prints is led to stderr while it runs in this process. */
 let guarded: ReturnType<typeof guardStdout> | undefined;

@@ -93,7 +93,7 @@ function showWire({ way, message, http }: WireEvent): void {
 const barWidth = 24;
 
 /** One line that is drawn over at a terminal; lines one after the other where it is none. */
-function progressLine(): { show: (update: ProgressUpdate) => void; clear: () => void } {
+export function progressLine(): { show: (update: ProgressUpdate) => void; clear: () => void } {
   const live = process.stderr.isTTY === true && process.env.TERM !== 'dumb';
   let drawn = false;
   const clear = () => {

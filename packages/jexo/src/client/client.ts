@@ -66,6 +66,8 @@ export interface CallOptions {
   readonly signal?: AbortSignal;
   /** Called with the server’s progress notices. */
   readonly onProgress?: (update: ProgressUpdate) => void;
+  /** Members of `_meta` that the request carries (Base protocol, "_meta"): `{ traceparent: '00-…' }`. */
+  readonly meta?: Readonly<Record<string, unknown>>;
 }
 
 /** A connection to one server. Every method throws RpcError when the server answers with an error, and JexoError otherwise. */

@@ -1,4 +1,5 @@
 import { pause } from '../engine/pause.js';
+import { untilAborted } from '../engine/until-aborted.js';
 import { JexoError } from '../errors.js';
 import type { CallToolResult, Task } from '../protocol/types.js';
 import type { CallOptions } from './client.js';
@@ -83,16 +84,10 @@ export function createTaskStarter(session: ClientSession, checkOutput: (name: st
     task.catch(ended);
     if (signal?.aborted) cancel();
     else signal?.addEventListener('abort', cancel, { once: true });
-    return signal === undefined ? task : untilAborted(task, signal);
+    if (signal === undefined) return task;
+    return untilAborted(task, signal).catch((error: unknown) => {
+      if (!signal.aborted) throw error;
+      throw new JexoError('JEXO_CANCELLED', 'The task was cancelled.', { cause: error });
+    });
   };
-}
-
-/** A promise that is not waited for any longer when a signal fires. */
-function untilAborted<T>(work: Promise<T>, signal: AbortSignal): Promise<T> {
-  return new Promise((resolve, reject) => {
-    const onAbort = () => reject(new JexoError('JEXO_CANCELLED', 'The task was cancelled.', { cause: signal.reason }));
-    if (signal.aborted) return onAbort();
-    signal.addEventListener('abort', onAbort, { once: true });
-    work.then(resolve, reject).finally(() => signal.removeEventListener('abort', onAbort));
-  });
 }

@@ -10,6 +10,8 @@ export interface Channel {
   send(message: JsonRpcMessage | readonly JsonRpcMessage[]): void;
   /** Who sent what came with this channel, where a transport can tell it for each message. */
   readonly caller?: Caller;
+  /** A header of the message's request, by its lower-case name, where the transport has headers. */
+  header?(name: string): string | undefined;
   /** Told that the request will have no answer, because it was cancelled: nothing more needs to be kept open for it. */
   dropped?(id: RequestId): void;
 }
@@ -63,6 +65,10 @@ export class Exchange {
   /** Who asks; undefined where the transport tells it for the whole session only. */
   get caller(): Caller | undefined {
     return this.channel.caller;
+  }
+
+  header(name: string): string | undefined {
+    return this.channel.header?.(name);
   }
 
   notify(method: string, params?: Params): void {

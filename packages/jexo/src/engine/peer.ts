@@ -30,6 +30,8 @@ export interface RequestOptions {
   readonly maxTimeoutMs?: number;
   readonly signal?: AbortSignal;
   readonly onProgress?: (update: ProgressUpdate) => void;
+  /** Members of `_meta` beside the progress token (Base protocol, "_meta"). */
+  readonly meta?: Readonly<Record<string, unknown>>;
   /** Where the request leaves; the peer's standing outlet when absent. */
   readonly channel?: Channel;
 }
@@ -461,7 +463,10 @@ export class Peer {
     const { idPrefix } = this.options;
     const id: RequestId = idPrefix === undefined ? ++this.lastId : `${idPrefix}${++this.lastId}`;
     const channel = options.channel ?? this.outlet;
-    const sent = options.onProgress === undefined ? params : { ...params, _meta: { ...params?._meta, progressToken: id } };
+    const { onProgress, meta } = options;
+    const hasMeta = meta !== undefined && Object.keys(meta).length > 0;
+    const token = onProgress === undefined ? {} : { progressToken: id };
+    const sent = onProgress === undefined && !hasMeta ? params : { ...params, _meta: { ...params?._meta, ...meta, ...token } };
     return new Promise<Params>((resolve, reject) => {
       const timeoutMs = options.timeoutMs ?? 60_000;
       const waiting: Outgoing = {

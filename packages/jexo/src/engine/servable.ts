@@ -26,18 +26,20 @@ export interface SessionOptions {
   readonly onState?: (record: SessionRecord) => void;
 }
 
-/** Who is calling, as far as the transport and `authenticate` can tell. */
+/** Who is calling, as far as the transport and `auth` can tell. */
 export interface Caller {
   /** How the call came: over stdio, HTTP or in memory. */
   readonly transport: 'stdio' | 'http' | 'memory';
-  /** Who it is, where `authenticate` has said so. A session belongs to the identity that began it. */
+  /** Who it is, where `auth` has said so. A session belongs to the identity that began it. */
   readonly identity?: string;
-  /** What `authenticate` lets the caller do. */
+  /** What `auth` lets the caller do. */
   readonly scopes?: readonly string[];
-  /** What else `authenticate` knows of the caller. */
+  /** What else `auth` knows of the caller. */
   readonly claims?: Readonly<Record<string, unknown>>;
   /** The remote address, over HTTP. */
   readonly address?: string;
+  /** Tags that the client asked to be narrowed to, by the query of the address: it sees only offers with one of them. */
+  readonly narrowedTo?: readonly string[];
   /** Headers of the request, over HTTP, in lower case. Those that carry credentials are excluded. */
   readonly headers?: Readonly<Record<string, string>>;
 }

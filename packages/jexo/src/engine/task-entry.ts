@@ -14,6 +14,8 @@ export interface Reach {
   readonly params: Params;
   readonly signal: AbortSignal;
   readonly caller: Caller | undefined;
+  /** A header of the request that brought it, by its lower-case name, where the transport has headers. */
+  header(name: string): string | undefined;
   notify(method: string, params?: Params): void;
   request<M extends RequestMethod>(method: M, params: ParamsOf<M> | undefined, options?: RequestOptions): Promise<ResultOf<M>>;
   progress(progress: number, total?: number, message?: string): void;
@@ -72,6 +74,10 @@ export class TaskEntry implements Reach {
   }
   get signal(): AbortSignal {
     return this.controller.signal;
+  }
+
+  header(name: string): string | undefined {
+    return this.exchange.header(name);
   }
 
   async run(work: (reach: Reach) => unknown): Promise<void> {

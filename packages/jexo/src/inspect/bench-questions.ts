@@ -5,7 +5,7 @@ import type { CreateMessageParams, CreateMessageResult, ElicitResult } from '../
 import type { ServerAnswers } from '../client/answer-server.js';
 import type { BenchEvent, Question, Reply } from './bench-state.js';
 import type { BenchCalls } from './bench-calls.js';
-import { standInModel } from './stand-in-model.js';
+import { standInModel } from '../models/stand-in-model.js';
 
 /** The questions that servers ask of the person at the bench. */
 export interface BenchQuestions {

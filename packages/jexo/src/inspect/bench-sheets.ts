@@ -1,10 +1,10 @@
 import { isJexoError, JexoError } from '../errors.js';
-import type { Model, Move } from '../client/model.js';
+import type { Model, Move } from '../models/model.js';
 import type { Tool } from '../protocol/types.js';
 import type { Bench, CallSheet } from './bench-state.js';
 import { readRequestSheet } from './rehearsal/request-sheet.js';
 import { rehearse, type Rehearsed } from './rehearsal/rehearse.js';
-import { standInChooser, weigh } from './rehearsal/stand-in-chooser.js';
+import { standInChooser, weigh } from '../models/stand-in-chooser.js';
 import { promptAnswer, resourceAnswer, toolAnswer } from './sheets/answer-value.js';
 import { withoutPassword } from '../protocol/without-password.js';
 import { readCallSheet, type KeptReply } from './sheets/call-sheet.js';

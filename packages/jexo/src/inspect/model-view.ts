@@ -1,6 +1,6 @@
-import { functionsOf } from '../client/chat-completions.js';
+import { functionSet } from '../models/function-set.js';
 import type { JsonSchema, Tool } from '../protocol/types.js';
-import { estimateTokens } from './tokens.js';
+import { estimateTokens } from '../models/tokens.js';
 
 /** What could be removed from a tool without changing what it takes, and what that would save. */
 export interface Trim {
@@ -49,7 +49,7 @@ export function modelView(tools: readonly Tool[], edits: Edits = {}): ModelView 
   const text = JSON.stringify(given, null, 2);
   return {
     text,
-    functions: JSON.stringify(functionsOf(given), null, 2),
+    functions: JSON.stringify(functionSet(given).functions, null, 2),
     tokens: given.reduce((sum, each) => sum + estimateTokens(each), 0),
     tools: given.map((each, index) => ({
       name: tools[index]!.name,

@@ -2,7 +2,7 @@ import { isJexoError } from '../errors.js';
 import type { Issue } from '../offers/schema.js';
 import type { CallToolResult, GetPromptResult, ReadResourceResult } from '../protocol/types.js';
 import { seriesOf } from './series.js';
-import { estimateTokens } from './tokens.js';
+import { estimateTokens } from '../models/tokens.js';
 import { troubleOf } from './trouble.js';
 import { jsonIn, readable } from './value-text.js';
 import type { CallSheet } from './bench-state.js';

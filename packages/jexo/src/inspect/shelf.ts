@@ -1,7 +1,7 @@
 import type { Client } from '../client/connect-link.js';
 import type { Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
 import { same } from './difference.js';
-import { estimateTokens } from './tokens.js';
+import { estimateTokens } from '../models/tokens.js';
 
 export type OfferKind = 'tool' | 'resource' | 'template' | 'prompt';
 

@@ -1,7 +1,8 @@
 import { LRUCache } from 'lru-cache';
 import type { Middleware } from '../offers/middleware.js';
+import type { Offer } from '../offers/offer.js';
 import { durationOf } from './duration.js';
-import { selects, type Selection } from './selection.js';
+import { selects, type Selection } from '../offers/selection.js';
 
 /** What is kept, and how long. */
 export interface CacheOptions extends Selection {
@@ -20,7 +21,8 @@ export type Cache = Middleware & {
 };
 
 /**
- * Keeps the answers of tools that only read, by input and caller, so that the same question is answered once. Failures are not kept.
+ * Keeps the answers of tools that only read, by input and caller, so that the same question is answered once. Failures are not kept, and
+ * nothing once the lists of its source have changed.
  *
  * @example
  * const kept = cache({ ttl: '5 min', only: ['tag:registry'] });
@@ -32,12 +34,20 @@ export function cache({ ttl = '1 min', entries = 1000, shared = false, ...select
     max: entries,
     ttl: durationOf(ttl, 'cache'),
   });
+  // An offer that was read again is another one: what was kept of the old one is not found any more.
+  const ids = new WeakMap<Offer, number>();
+  let count = 0;
+  const idOf = (offer: Offer): number => {
+    const id = ids.get(offer) ?? ++count;
+    ids.set(offer, id);
+    return id;
+  };
   const run: Middleware = (request, next) => {
     const { offer, input, call } = request;
     if (offer.kind !== 'tool' || offer.annotations?.readOnlyHint !== true || !isFor(offer)) return next(request);
     const { identity } = call.caller;
     const caller = shared ? '' : identity === undefined ? `session ${call.session.id}` : `caller ${identity}`;
-    const key = `${caller}\n${offer.name}\n${stable(input)}`;
+    const key = `${caller}\n${idOf(offer)}\n${stable(input)}`;
     const known = kept.get(key);
     if (known !== undefined) return known.value;
     // The same question asked meanwhile waits for the same answer.

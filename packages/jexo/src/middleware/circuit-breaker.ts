@@ -1,8 +1,7 @@
 import { JexoError } from '../errors.js';
 import type { Middleware } from '../offers/middleware.js';
-import type { Offer } from '../offers/offer.js';
 import { durationOf } from './duration.js';
-import { selects, type Selection } from './selection.js';
+import { selects, type Selection } from '../offers/selection.js';
 
 /** When calls are no longer let through. */
 export interface CircuitBreakerOptions extends Selection {
@@ -29,12 +28,14 @@ interface Circuit {
 export function circuitBreaker({ failures = 5, reset = '30 s', ...selection }: CircuitBreakerOptions = {}): Middleware {
   const resetMs = durationOf(reset, 'circuitBreaker');
   const isFor = selects(selection);
-  const circuits = new WeakMap<Offer, Circuit>();
+  // By name: a template read is another object each time, and a reload heals nothing.
+  const circuits = new Map<string, Circuit>();
   return async (request, next) => {
     const { offer, call } = request;
     if (!isFor(offer)) return next(request);
-    const circuit = circuits.get(offer) ?? { failures: 0, openUntil: 0, isTrying: false };
-    circuits.set(offer, circuit);
+    const key = `${request.method} ${offer.name}`;
+    const circuit = circuits.get(key) ?? { failures: 0, openUntil: 0, isTrying: false };
+    circuits.set(key, circuit);
     const isOpen = circuit.failures >= failures;
     if (isOpen && (Date.now() < circuit.openUntil || circuit.isTrying)) {
       const seconds = Math.max(1, Math.ceil((circuit.openUntil - Date.now()) / 1000));

@@ -1,6 +1,6 @@
 import { JexoError } from '../errors.js';
 import type { Middleware } from '../offers/middleware.js';
-import { selects, type Selection } from './selection.js';
+import { selects, type Selection } from '../offers/selection.js';
 
 /** How many calls run at once. */
 export interface ConcurrencyOptions extends Selection {

@@ -1,7 +1,7 @@
 import { JexoError } from '../errors.js';
 import type { Middleware, Request } from '../offers/middleware.js';
 import { durationOf } from './duration.js';
-import { selects, type Selection } from './selection.js';
+import { selects, type Selection } from '../offers/selection.js';
 
 /** How calls are counted. */
 export interface RateLimitOptions extends Selection {
@@ -29,7 +29,9 @@ export function rateLimit({ calls, per = '1 min', by = 'caller', ...selection }:
   // Each has a theoretical time at which the next call is due; calls may come early by a whole span at most.
   const due = new Map<string, number>();
   const apart = spanMs / calls;
-  const keyOf = ({ offer, call }: Request) => {
+  // Completions come with every letter typed: they are counted apart.
+  const keyOf = (request: Request) => (request.method === 'completion/complete' ? `completions ${keyOfCall(request)}` : keyOfCall(request));
+  const keyOfCall = ({ offer, call }: Request) => {
     const { identity } = call.caller;
     const caller = identity === undefined ? `session ${call.session.id}` : `caller ${identity}`;
     return by === 'offer' ? offer.name : by === 'caller' ? caller : `${caller} ${offer.name}`;

@@ -1,5 +1,5 @@
 import type { Middleware } from '../offers/middleware.js';
-import { selects, type Selection } from './selection.js';
+import { selects, type Selection } from '../offers/selection.js';
 
 /** What is taken out of answers. */
 export interface RedactOptions extends Selection {
@@ -46,6 +46,10 @@ export function redact({ fields = [], patterns = [], mask = '***', ...selection 
   };
   return async (request, next) => {
     const value = await next(request);
+    // What is suggested for a hidden field would show its values.
+    const { argument } = (request.method === 'completion/complete' ? request.input : {}) as { argument?: string };
+    if (argument !== undefined && isFor(request.offer) && hidden.has(argument.toLowerCase()))
+      return { completion: { values: [], total: 0, hasMore: false } };
     return isFor(request.offer) ? clean(value, 0) : value;
   };
 }

@@ -1,7 +1,7 @@
 import { JexoError } from '../errors.js';
 import { pause } from '../engine/pause.js';
 import type { Middleware } from '../offers/middleware.js';
-import { selects, type Selection } from './selection.js';
+import { selects, type Selection } from '../offers/selection.js';
 
 /** When a call is run again. */
 export interface RetryOptions extends Selection {

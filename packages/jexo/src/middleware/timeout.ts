@@ -1,7 +1,7 @@
 import { JexoError } from '../errors.js';
 import type { Middleware } from '../offers/middleware.js';
 import { durationOf } from './duration.js';
-import { selects, type Selection } from './selection.js';
+import { selects, type Selection } from '../offers/selection.js';
 
 /**
  * Ends a call that takes too long: the caller gets an error, and the handler's `call.signal` fires.

@@ -61,6 +61,19 @@ function plain(result: unknown): unknown {
 
 function perform(context: ToolCallContext, tool: ToolOffer, input: Record<string, unknown>, reach: Reach): unknown {
   const call = new Call(reach, context.session);
+  const result = performFor(context, tool, input, call, reach);
+  if (!context.hasMiddleware) return result;
+  if (!(result instanceof Promise)) return call.answered(result);
+  return result.then(
+    (settled) => call.answered(settled),
+    (error: unknown) => {
+      call.answered(undefined);
+      throw error;
+    },
+  );
+}
+
+function performFor(context: ToolCallContext, tool: ToolOffer, input: Record<string, unknown>, call: Call, reach: Reach): unknown {
   if (tool.ask !== undefined || tool.confirm !== undefined) return performWithQuestions(context, tool, input, call, reach);
   const checked = tool.input.check(input);
   return checked instanceof Promise
@@ -72,7 +85,7 @@ function run(context: ToolCallContext, tool: ToolOffer, checked: Checked, call: 
   if (!checked.ok) return refuseInput(tool, checked.issues, reach);
   let value: unknown;
   try {
-    value = context.run({ offer: tool, input: checked.value, call });
+    value = context.run({ method: 'tools/call', offer: tool, input: checked.value, call });
   } catch (error) {
     return recover(context, tool, checked.value, error, call, reach);
   }

@@ -1,7 +1,9 @@
 import type { Caller } from '../engine/servable.js';
 import type { Reach } from '../engine/task-entry.js';
 import { JexoError } from '../errors.js';
-import { errorCodes, RpcError } from '../protocol/json-rpc.js';
+import { errorCodes, isRawJson, RawJson, RpcError } from '../protocol/json-rpc.js';
+import { byteLength } from '../protocol/byte-length.js';
+import { isSecretSetting } from '../protocol/secret-names.js';
 import { unbalanced } from '../protocol/sampling.js';
 import { elicitationObstacle, shapeElicitation, shapeSampling } from '../protocol/shape-down.js';
 import type { CreateMessageParams, CreateMessageResult, ElicitResult, JsonSchema, LogLevel, Root } from '../protocol/types.js';
@@ -33,6 +35,8 @@ const personTimeoutMs = 600_000;
  */
 export class Call {
   private bag: Record<string, unknown> | undefined;
+  private listeners: ((bytes: number) => void)[] | undefined;
+  private ownId: string | undefined;
 
   constructor(
     private readonly reach: Reach,
@@ -48,6 +52,37 @@ export class Call {
   /** Who is calling, as far as the transport can tell. */
   get caller(): Caller {
     return this.reach.caller ?? this.session.caller;
+  }
+
+  /**
+   * Names this request in logs. Over HTTP it is what a proxy in front has put into `X-Request-Id`; otherwise it is made up, once for each
+   * request.
+   */
+  get requestId(): string {
+    if (this.ownId !== undefined) return this.ownId;
+    const given = this.reach.header('x-request-id');
+    return (this.ownId = given !== undefined && /^[\w.:/+=@-]{1,128}$/.test(given) ? given : globalThis.crypto.randomUUID());
+  }
+
+  /** What the client sent beside its params: a member of `_meta`, or a header of its HTTP request that carries no credentials. */
+  carried(name: string): string | undefined {
+    const inMeta = this.reach.params._meta?.[name] as unknown;
+    if (typeof inMeta === 'string') return inMeta;
+    return isSecretSetting(name) ? undefined : this.reach.header(name.toLowerCase());
+  }
+
+  /** Runs `task` when the answer has been written down, with the bytes of its result; 0 when it is an error. */
+  onAnswered(task: (bytes: number) => void): void {
+    (this.listeners ??= []).push(task);
+  }
+
+  /** Tells those who listen; the result is written down for it, once. */
+  answered(result: unknown): unknown {
+    if (this.listeners === undefined) return result;
+    const written = result === undefined || isRawJson(result) ? result : new RawJson(JSON.stringify(result));
+    const bytes = written === undefined ? 0 : byteLength((written as RawJson).json);
+    for (const task of this.listeners.splice(0)) task(bytes);
+    return written;
   }
 
   /** What middleware hands to the handler, for this one request. */

@@ -5,6 +5,7 @@ import { shapePrompt, shapeResource, shapeTool } from '../protocol/shape-down.js
 import type { Revision } from '../protocol/revisions.js';
 import type { Prompt, Resource, ResourceTemplate, Tool } from '../protocol/types.js';
 import type { Offer, PromptOffer, ResourceOffer, TemplateOffer, ToolOffer } from './offer.js';
+import type { Sees } from './sight.js';
 import { isSource, readParts, type NeededSetting, type Omission, type ReadContext, type Remark, type Source } from './source.js';
 
 /** One offer with the source it came from. */
@@ -46,8 +47,14 @@ export interface Catalogue {
   readonly pages: { readonly tools: Page; readonly templates: Page; readonly prompts: Page };
   /** Resources may be named by templates as they are asked for, so their list is not kept when there are such templates. */
   resourcesPage(revision: Revision, cursor: unknown): RawJson | Promise<RawJson>;
-  /** What a caller may see of it, made once for each caller. */
-  seenBy(caller: Caller, visible: (offer: Offer, caller: Caller) => boolean): Catalogue;
+  /** True when some offer is for callers with a scope only. */
+  readonly hasScopes: boolean;
+  /** What a caller may see of it, found out once for each caller. */
+  seenBy(caller: Caller, sees: Sees): Catalogue;
+  /** Only what is switched on. */
+  switched(isOn: (offer: Offer) => boolean): Catalogue;
+  /** Every offer of it. */
+  all(): Iterable<Offer>;
 }
 
 /** Offers written in place form a source of their own. */
@@ -107,7 +114,10 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
   );
 }
 
-type Gathered = Omit<Catalogue, 'pages' | 'resourcesPage' | 'seenBy'>;
+type Gathered = Omit<Catalogue, 'pages' | 'resourcesPage' | 'seenBy' | 'switched' | 'all' | 'hasScopes'>;
+
+/** What so many kinds of caller see is kept; others find it out again. */
+const mostSights = 1000;
 
 function catalogueOf(gathered: Gathered, pageSize: number): Catalogue {
   const { tools, resources, templates, prompts } = gathered;
@@ -115,8 +125,28 @@ function catalogueOf(gathered: Gathered, pageSize: number): Catalogue {
   const fixed = [...resources.values()].map(({ offer }) => resourceOf(offer));
   const fixedPage = pager('resources', pageSize, fixed, shapeResource);
   const seen = new WeakMap<Caller, Catalogue>();
-  return {
+  /** Most callers see the same: what they see is kept once, by the offers that are in it. */
+  const seenAlike = new Map<string, WeakRef<Catalogue>>();
+  const every = [...tools.values(), ...resources.values(), ...templates.values(), ...prompts.values()].map(({ offer }) => offer);
+  const narrowed = (isKept: (offer: Offer) => boolean): Catalogue => {
+    const pick = every.map(isKept);
+    if (!pick.includes(false)) return self;
+    const key = pick.map(Number).join('');
+    const alike = seenAlike.get(key)?.deref();
+    if (alike !== undefined) return alike;
+    const isIn = new Set(every.filter((_, index) => pick[index]));
+    const only = <O extends Offer>(all: ReadonlyMap<string, Entry<O>>) => new Map([...all].filter(([, { offer }]) => isIn.has(offer)));
+    const kept = { tools: only(tools), resources: only(resources), templates: only(templates), prompts: only(prompts) };
+    const made = catalogueOf({ ...gathered, ...kept }, pageSize);
+    if (seenAlike.size >= mostSights) seenAlike.clear();
+    seenAlike.set(key, new WeakRef(made));
+    return made;
+  };
+  const self: Catalogue = {
     ...gathered,
+    hasScopes: every.some(({ scope }) => scope !== undefined),
+    all: () => every,
+    switched: narrowed,
     pages: {
       tools: pager('tools', pageSize, [...tools.values()], ({ offer }, revision) => shapeTool(toolOf(offer), revision)),
       templates: pager('resourceTemplates', pageSize, [...templates.values()], ({ offer }, revision) =>
@@ -130,21 +160,26 @@ function catalogueOf(gathered: Gathered, pageSize: number): Catalogue {
       const all = new Map([...fixed, ...listed.flat()].map((each) => [each.uri, each]));
       return pageOf('resources', pageSize, [...all.values()], (each) => shapeResource(each, revision), cursor);
     },
-    seenBy(caller, visible) {
+    seenBy(caller, sees) {
       let own = seen.get(caller);
-      if (own === undefined) {
-        const only = <O extends Offer>(all: ReadonlyMap<string, Entry<O>>) =>
-          new Map([...all].filter(([, { offer }]) => visible(offer, caller)));
-        const kept = { tools: only(tools), resources: only(resources), templates: only(templates), prompts: only(prompts) };
-        seen.set(caller, (own = catalogueOf({ ...gathered, ...kept }, pageSize)));
-      }
+      if (own === undefined) seen.set(caller, (own = narrowed((offer) => sees(offer, caller))));
       return own;
     },
   };
+  return self;
 }
 
 function place({ offer, source }: Entry): string {
   return offer.where === undefined ? source : `${source} (${offer.where})`;
+}
+
+/** Where a tool's tags travel in its `_meta` (Base protocol, "_meta"). */
+export const tagsKey = 'jexo/tags';
+
+/** The tags of a listed tool, where its server is one of ours. */
+export function tagsOf(meta: Readonly<Record<string, unknown>> | undefined): readonly string[] {
+  const tags = meta?.[tagsKey];
+  return Array.isArray(tags) ? tags.filter((each): each is string => typeof each === 'string') : [];
 }
 
 /** Drops what was not given, so that nothing is sent as undefined. */
@@ -153,7 +188,7 @@ function given<T extends object>(members: T): T {
 }
 
 export function toolOf(offer: ToolOffer): Tool {
-  const { name, title, description, annotations, icons, meta, taskSupport, output, ask } = offer;
+  const { name, title, description, annotations, icons, meta, taskSupport, output, ask, tags = [] } = offer;
   return given({
     name,
     title,
@@ -163,7 +198,8 @@ export function toolOf(offer: ToolOffer): Tool {
     annotations,
     icons,
     execution: taskSupport === undefined ? undefined : { taskSupport },
-    _meta: meta,
+    // Hosts that choose tools by tags, and bridges, read them here; models are not given `_meta`.
+    _meta: tags.length === 0 ? meta : { ...meta, [tagsKey]: tags },
   }) as Tool;
 }
 

@@ -3,6 +3,7 @@ import { isRecord } from '../protocol/is-record.js';
 import type { CallToolResult, JsonSchema, ToolAnnotations } from '../protocol/types.js';
 import { answer, isAnswer, toResult } from './answer.js';
 import type { Call } from './call.js';
+import { freezeParts, thawParts, type FrozenParts } from './freeze.js';
 import { nearest } from './nearest.js';
 import type { Offer, ToolOffer } from './offer.js';
 import { describeIssues } from './schema.js';
@@ -56,6 +57,11 @@ export function chainTools(parts: readonly (Offer | Source)[], chains: readonly 
       );
       return { offers: chains.map((chain) => chainOf(chain, tools)) };
     },
+    async freeze(context) {
+      const frozen = await freezeParts(parts, context);
+      return frozen.every((part) => part === null) ? undefined : frozen;
+    },
+    thaw: (frozen) => chainTools(thawParts(parts, frozen as FrozenParts), chains),
     watch(changed) {
       const stops = parts.flatMap((part) => (isSource(part) && part.watch ? [part.watch(changed)] : []));
       return () => stops.forEach((stop) => stop());

@@ -2,7 +2,7 @@ import { JexoError } from '../errors.js';
 import { nearest } from './nearest.js';
 import { freezeParts, thawParts, type FrozenParts } from './freeze.js';
 import type { Offer } from './offer.js';
-import { closeParts, isSource, readParts, type Source, type SourceContents } from './source.js';
+import { closeParts, gaugesOf, isSource, readParts, type Source, type SourceContents } from './source.js';
 
 /** Which offers are kept, and what they are called. */
 export interface Choice {
@@ -62,6 +62,12 @@ export function offers(parts: readonly (Offer | Source)[], choice: Choice & { re
       return frozen.every((part) => part === null) ? undefined : frozen;
     },
     thaw: (frozen) => offers(thawParts(parts, frozen as FrozenParts), { ...choice, name }),
+    gauges: () =>
+      Object.fromEntries(
+        [...gaugesOf(parts)].flatMap(([source, held]) =>
+          Object.entries(held).map(([key, value]) => [parts.length === 1 ? key : `${source} ${key}`, value]),
+        ),
+      ),
     close: () => closeParts(parts),
   };
 }

@@ -1,4 +1,4 @@
-import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
+import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { Completion } from '../protocol/types.js';
 import { nearest } from './nearest.js';
 import type { PromptOffer, TemplateOffer } from './offer.js';
@@ -39,9 +39,21 @@ export function rank(values: readonly string[], typed: string): Completion {
   return { values: all.slice(0, most), total: all.length, hasMore: all.length > most };
 }
 
+/** What is completed. */
+export interface CompletionInput {
+  /** The argument or variable. */
+  readonly argument: string;
+  /** What was typed of it. */
+  readonly value: string;
+  /** Arguments or variables that are already known. */
+  readonly arguments: Readonly<Record<string, string>>;
+}
+
 /** Completes one argument of a prompt or one variable of a template. */
-export async function complete(offer: PromptOffer | TemplateOffer, params: Params): Promise<{ completion: Completion }> {
-  const { name, value } = params.argument as { name: string; value: string };
+export async function complete(
+  offer: PromptOffer | TemplateOffer,
+  { argument: name, value, arguments: known }: CompletionInput,
+): Promise<{ completion: Completion }> {
   const names = offer.kind === 'prompt' ? offer.arguments.map((argument) => argument.name) : offer.template.variables;
   if (!names.includes(name)) {
     const near = nearest(name, names);
@@ -49,7 +61,7 @@ export async function complete(offer: PromptOffer | TemplateOffer, params: Param
   }
   const completer = offer.complete !== undefined && Object.hasOwn(offer.complete, name) ? offer.complete[name] : undefined;
   if (completer === undefined) return { completion: { values: [], total: 0, hasMore: false } };
-  const suggested = typeof completer === 'function' ? await completer(value, { arguments: params.context?.arguments ?? {} }) : completer;
+  const suggested = typeof completer === 'function' ? await completer(value, { arguments: known }) : completer;
   if (isCompletion(suggested)) {
     const { values } = suggested;
     return { completion: { ...suggested, values: values.slice(0, most), ...(values.length > most && { hasMore: true }) } };

@@ -8,11 +8,13 @@ import { TaskBook } from '../engine/task-book.js';
 import { memoryStore } from '../stores/memory.js';
 import type { Catalogue } from './catalogue.js';
 import { checkDefinition, defaultMaxCalls, infoOf, type ServerDefinition } from './definition.js';
-import { createLiveCatalogue, type ListKind, type LiveCatalogue } from './live-catalogue.js';
+import { createLiveCatalogue, type Difference, type LiveCatalogue } from './live-catalogue.js';
 import { compose } from './middleware.js';
 import { notificationHandlers, requestHandlers } from './request-handlers.js';
-import { requireResource } from './serve-offers.js';
+import type { Selection } from './selection.js';
+import { hasResource, requireResource } from './serve-offers.js';
 import { Session } from './session.js';
+import { sightOf } from './sight.js';
 import { readContext, type ReadContext } from './source.js';
 import { createSubscriptions, type Subscriptions } from './subscriptions.js';
 
@@ -37,10 +39,26 @@ export interface Server extends Servable {
    *   flight finish on what they began with. What is said to `next` from then on (`updated`, `pageDone`) is said here.
    */
   reload(next?: Server): Promise<Catalogue>;
+  /**
+   * Switches offers on and off while the server runs. What is off is neither listed nor found, on every way; sessions that saw it, or see
+   * it now, get a list_changed notification. Calls in flight finish.
+   *
+   * @param selection names after renaming, `list_*`, `tag:scales`; undefined switches everything on
+   * @example
+   * server.switch({ except: ['tag:booking'] });
+   */
+  switch(selection: Selection | undefined): void;
+  /** What is switched on; undefined when it is everything. */
+  readonly switches: Selection | undefined;
   /** Says that a resource has changed: whoever has subscribed to it, or to one it lies under, is told. */
   updated(uri: string): void;
   /** Says that a person is done with the page of `call.askByUrl` or `urlElicitationRequired`. False when nobody waits for it. */
   pageDone(id: string): boolean;
+}
+
+/** What is said to `inner` from now on (`updated`, `pageDone`, `switch`) is said to `outer` too, which was made of its offers. */
+export function speaksTo(inner: Server, outer: Server): void {
+  if (inner !== outer) inner[succeed](outer);
 }
 
 /** True for what `defineServer` gives, of any copy of this package. */
@@ -60,9 +78,16 @@ export function defineServer(definition: ServerDefinition): Server {
   checkDefinition(definition);
   let active = definition;
   let run = compose(active.middleware ?? []);
-  let elder: Server | undefined;
+  /** Servers that were made of this one's offers, as long as somebody serves them. */
+  const elders = new Set<WeakRef<Server>>();
+  const everyElder = (): Server[] =>
+    [...elders].flatMap((ref) => {
+      const elder = ref.deref();
+      if (elder === undefined) elders.delete(ref);
+      return elder ?? [];
+    });
   const sessions = new Map<Peer, Session>();
-  const subscriptions = createSubscriptions();
+  const subscriptions = createSubscriptions((...heard) => mayHear(...heard));
   const tasks = taskBooks(() => active.tasks ?? {});
   const live = createLiveCatalogue(
     () => active,
@@ -70,8 +95,16 @@ export function defineServer(definition: ServerDefinition): Server {
       active = next;
       run = compose(active.middleware ?? []);
     },
-    (changed) => tellChanged(sessions, changed),
+    (changed) => tellChanged(sessions, active, changed),
   );
+  const mayHear = (peer: Peer, subscribed: string, changed: string): boolean => {
+    const [found, session] = [live.current, sessions.get(peer)];
+    if (found === undefined || session === undefined) return false;
+    const sees = sightOf(active, session.caller, found.hasScopes);
+    const seen = sees === undefined ? found : found.seenBy(session.caller, sees);
+    // What has changed may lie below what was subscribed to, and be an offer of its own, which is hidden.
+    return hasResource(seen, subscribed) && (subscribed === changed || hasResource(seen, changed) || !hasResource(live.whole!, changed));
+  };
   const sessionOf = ({ peer }: Exchange) => sessions.get(peer)!;
   const requests = requestHandlers({
     definition: () => active,
@@ -94,7 +127,7 @@ export function defineServer(definition: ServerDefinition): Server {
   const server: Server = {
     [brand]: true,
     [succeed](older) {
-      elder = older;
+      if (older !== server && !everyElder().includes(older)) elders.add(new WeakRef(older));
     },
     get definition() {
       return active;
@@ -109,13 +142,20 @@ export function defineServer(definition: ServerDefinition): Server {
       next?.[succeed](server);
       return found;
     },
+    switch(selection) {
+      live.switch(selection);
+      for (const elder of everyElder()) elder.switch(selection);
+    },
+    get switches() {
+      return live.switches;
+    },
     updated(uri) {
-      if (elder === undefined) subscriptions.updated(uri);
-      else elder.updated(uri);
+      // It may be served by itself too.
+      subscriptions.updated(uri);
+      for (const elder of everyElder()) elder.updated(uri);
     },
     pageDone(id) {
-      if (elder !== undefined) return elder.pageDone(id);
-      return [...sessions.values()].some((session) => session.finishPage(id));
+      return [...sessions.values()].some((session) => session.finishPage(id)) || everyElder().some((elder) => elder.pageDone(id));
     },
     open(options) {
       const { outlet, clock, onFault = printFault, idPrefix } = options;
@@ -185,11 +225,15 @@ function resume(record: SessionRecord, { peer, session, live, subscriptions }: R
   if (record.subscriptions.length > 0) live.get().then(renew, (error: unknown) => void peer.fault(error));
 }
 
-/** Notifies every open session of the lists that have changed, if they were declared as changeable. */
-function tellChanged(sessions: ReadonlyMap<Peer, Session>, changed: readonly ListKind[]): void {
-  for (const [peer, { declared }] of sessions) {
+/** Notifies the sessions that see something of what has changed, if the list was declared as changeable. */
+function tellChanged(sessions: ReadonlyMap<Peer, Session>, definition: ServerDefinition, changed: readonly Difference[]): void {
+  if (changed.length === 0) return;
+  for (const [peer, { declared, caller }] of sessions) {
     if (peer.state !== 'ready') continue;
-    for (const kind of changed) if (declared?.[kind]?.listChanged) peer.notify(`notifications/${kind}/list_changed`);
+    const sees = sightOf(definition, caller, true);
+    const isSeen = (offer: Difference['before']) => offer !== undefined && (sees?.(offer, caller) ?? true);
+    const kinds = new Set(changed.filter(({ before, after }) => isSeen(before) || isSeen(after)).map(({ kind }) => kind));
+    for (const kind of kinds) if (declared?.[kind]?.listChanged) peer.notify(`notifications/${kind}/list_changed`);
   }
 }
 

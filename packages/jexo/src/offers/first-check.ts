@@ -84,7 +84,7 @@ function withoutDefault(schema: unknown): unknown {
   return rest;
 }
 
-function withDefaults({ properties }: JsonSchemaInput, value: Record<string, unknown>): Record<string, unknown> {
+export function withDefaults({ properties }: JsonSchemaInput, value: Record<string, unknown>): Record<string, unknown> {
   const filled = { ...value };
   for (const [name, schema] of Object.entries((properties ?? {}) as Record<string, unknown>))
     if (filled[name] === undefined && isRecord(schema) && 'default' in schema) filled[name] = structuredClone(schema.default);

@@ -3,6 +3,7 @@ import { Ajv2020 } from 'ajv/dist/2020.js';
 import addFormats from 'ajv-formats';
 import { JexoError, messageOf } from '../errors.js';
 import type { JsonSchemaInput } from './schema.js';
+import { interpretedCheck } from './interpreted-check.js';
 import { boundedPattern } from './bounded-pattern.js';
 import { formatPath, show, type Checked, type Issue } from './schema.js';
 
@@ -54,6 +55,13 @@ export function compileCheck(schema: JsonSchemaInput, where: string, fillDefault
   try {
     validate = ajv.compile(schema);
   } catch (error) {
+    if (error instanceof EvalError || /unsafe-eval|code generation from strings/i.test(messageOf(error))) {
+      const check = interpretedCheck(schema, isDraft07(schema), fillDefaults);
+      return (value) => {
+        const errors = check(value);
+        return errors.length === 0 ? { ok: true, value } : { ok: false, issues: readable(errors) };
+      };
+    }
     throw new JexoError('JEXO_SCHEMA_INVALID', `The schema of ${where} is not valid JSON Schema: ${messageOf(error)}`, {
       where,
       cause: error,

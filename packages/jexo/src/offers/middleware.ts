@@ -1,11 +1,19 @@
 import type { Call } from './call.js';
 import type { Offer } from './offer.js';
 
+/** What a client can ask for that middleware runs around. */
+export type RequestKind = 'tools/call' | 'resources/read' | 'prompts/get' | 'completion/complete';
+
 /** What a middleware is given of a call. */
 export interface Request {
-  /** The tool called, the resource or template read, the prompt rendered. */
+  /** What is asked for. */
+  readonly method: RequestKind;
+  /** The tool called, the resource or template read, the prompt rendered, or what an argument is completed for. */
   readonly offer: Offer;
-  /** The validated input: a tool's arguments, a resource's `{ uri }`, a template's variables, a prompt's arguments. */
+  /**
+   * The validated input: a tool's arguments, a resource's `{ uri }`, a template's variables, a prompt's arguments; for a completion
+   * `{ argument, value, arguments }`.
+   */
   readonly input: unknown;
   /** The way back to the caller. */
   readonly call: Call;

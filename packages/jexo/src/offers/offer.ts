@@ -11,6 +11,7 @@ interface Described {
   readonly description?: string | undefined;
   readonly icons?: readonly Icon[] | undefined;
   readonly tags?: readonly string[] | undefined;
+  readonly scope?: string | undefined;
   readonly meta?: Meta | undefined;
   /** Where it was defined, for messages: a file and line, a document and path. */
   readonly where?: string | undefined;
@@ -96,8 +97,10 @@ export interface Description {
   readonly title?: string;
   readonly description?: string;
   readonly icons?: readonly Icon[];
-  /** Group it in the inspector; clients do not see them. */
+  /** Group it in the inspector, and for choices and switches; clients do not see them. */
   readonly tags?: readonly string[];
+  /** Only callers with this scope see it, where callers have an identity: `hives:write`. Default: everybody. */
+  readonly scope?: string;
   readonly meta?: Meta;
 }
 

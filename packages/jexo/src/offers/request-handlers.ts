@@ -13,6 +13,7 @@ import type { LiveCatalogue } from './live-catalogue.js';
 import type { Request } from './middleware.js';
 import { completeArgument, readResource, renderPrompt, requireResource } from './serve-offers.js';
 import type { Session } from './session.js';
+import { sightOf } from './sight.js';
 import type { Subscriptions } from './subscriptions.js';
 
 /** What the requests of a server's clients are answered with. */
@@ -66,8 +67,11 @@ function callerOf({ sessionOf }: Answering, exchange: Exchange): Caller {
 function withCatalogue(answering: Answering, use: (catalogue: Catalogue, params: Params, exchange: Exchange) => unknown): RequestHandler {
   const { live, definition } = answering;
   return (params, exchange) => {
-    const { visible } = definition();
-    const seen = (found: Catalogue) => (visible === undefined ? found : found.seenBy(callerOf(answering, exchange), visible));
+    const seen = (found: Catalogue) => {
+      const caller = callerOf(answering, exchange);
+      const sees = sightOf(definition(), caller, found.hasScopes);
+      return sees === undefined ? found : found.seenBy(caller, sees);
+    };
     return live.current === undefined
       ? live.get().then((found) => use(seen(found), params, exchange))
       : use(seen(live.current), params, exchange);
@@ -132,7 +136,9 @@ function useHandlers(answering: Answering): Record<string, RequestHandler> {
       return {};
     },
     'prompts/get': withCatalogue(answering, (found, params, exchange) => renderPrompt(found, run, params, exchange, sessionOf(exchange))),
-    'completion/complete': withCatalogue(answering, (found, params) => completeArgument(found, params)),
+    'completion/complete': withCatalogue(answering, (found, params, exchange) =>
+      completeArgument(found, run, params, exchange, sessionOf(exchange)),
+    ),
   };
 }
 

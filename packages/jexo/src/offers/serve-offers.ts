@@ -4,7 +4,7 @@ import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
 import { shapePromptResult, shapeReadResult } from '../protocol/shape-down.js';
 import { Call } from './call.js';
 import type { Catalogue } from './catalogue.js';
-import { complete } from './completion.js';
+import { complete, type CompletionInput } from './completion.js';
 import type { Request } from './middleware.js';
 import { nearest } from './nearest.js';
 import type { PromptOffer, ResourceOffer, TemplateOffer } from './offer.js';
@@ -30,6 +30,10 @@ function findResource(catalogue: Catalogue, uri: string): Found | undefined {
   return undefined;
 }
 
+export function hasResource(catalogue: Catalogue, uri: string): boolean {
+  return findResource(catalogue, uri) !== undefined;
+}
+
 /** @throws RpcError -32002 */
 export function requireResource(catalogue: Catalogue, uri: string): ResourceOffer | TemplateOffer {
   const found = findResource(catalogue, uri);
@@ -46,8 +50,11 @@ export async function readResource(catalogue: Catalogue, run: Run, uri: string, 
     offer.kind === 'template'
       ? { ...offer, run: (variables: never, call: Call) => (offer.run as (...args: unknown[]) => unknown)(variables, call, { uri }) }
       : offer;
-  const value = await deliberate(async () => run({ offer: asked, input, call: new Call(exchange, session) }));
-  return shapeReadResult(toContents(value, uri, offer.mimeType), exchange.peer.revision);
+  const call = new Call(exchange, session);
+  return answering(call, async () => {
+    const value = await run({ method: 'resources/read', offer: asked, input, call });
+    return shapeReadResult(toContents(value, uri, offer.mimeType), exchange.peer.revision);
+  });
 }
 
 export async function renderPrompt(catalogue: Catalogue, run: Run, params: Params, exchange: Exchange, session: Session): Promise<object> {
@@ -61,8 +68,11 @@ export async function renderPrompt(catalogue: Catalogue, run: Run, params: Param
       });
     input = checked.value;
   }
-  const value = await deliberate(async () => run({ offer, input, call: new Call(exchange, session) }));
-  return shapePromptResult(toMessages(value, offer.description), exchange.peer.revision);
+  const call = new Call(exchange, session);
+  return answering(call, async () => {
+    const value = await run({ method: 'prompts/get', offer, input, call });
+    return shapePromptResult(toMessages(value, offer.description), exchange.peer.revision);
+  });
 }
 
 function findPrompt(catalogue: Catalogue, name: string): PromptOffer {
@@ -75,14 +85,39 @@ function findPrompt(catalogue: Catalogue, name: string): PromptOffer {
   );
 }
 
-export async function completeArgument(catalogue: Catalogue, params: Params): Promise<object> {
+export async function completeArgument(
+  catalogue: Catalogue,
+  run: Run,
+  params: Params,
+  exchange: Exchange,
+  session: Session,
+): Promise<object> {
   const { ref } = params;
-  if (ref.type === 'ref/prompt') return complete(findPrompt(catalogue, ref.name), params);
+  const complete = (offer: PromptOffer | TemplateOffer) => completeFor(offer, run, params, new Call(exchange, session));
+  if (ref.type === 'ref/prompt') return complete(findPrompt(catalogue, ref.name));
   const template = catalogue.templates.get(ref.uri)?.offer;
-  if (template !== undefined) return complete(template, params);
+  if (template !== undefined) return complete(template);
   // A plain resource has nothing to complete; what is neither is a mistake.
   if (catalogue.resources.has(ref.uri)) return { completion: { values: [], total: 0, hasMore: false } };
   throw new RpcError(errorCodes.invalidParams, `Unknown resource template: ${ref.uri}`);
+}
+
+/** Middleware sees a completion as a request for the prompt or template whose argument it is. */
+function completeFor(offer: PromptOffer | TemplateOffer, run: Run, params: Params, call: Call): Promise<object> {
+  const { name: argument, value } = params.argument as { name: string; value: string };
+  const asked = { ...offer, run: (input: never) => complete(offer, input) };
+  const input: CompletionInput = { argument, value, arguments: params.context?.arguments ?? {} };
+  return answering(call, async () => run({ method: 'completion/complete', offer: asked, input, call }) as Promise<object>);
+}
+
+/** Runs a request; whoever wants to know what it came to is told. */
+async function answering(call: Call, work: () => Promise<object>): Promise<object> {
+  try {
+    return call.answered(await deliberate(work)) as object;
+  } catch (error) {
+    call.answered(undefined);
+    throw error;
+  }
 }
 
 /** Errors a handler threw on purpose keep their words; anything else stays off the wire, with a reference (the peer's doing). */

@@ -108,6 +108,8 @@ export interface Source {
   freeze?(context: ReadContext): Promise<unknown>;
   /** The same source, which reads from what `freeze` gave. */
   thaw?(frozen: unknown): Source;
+  /** What it holds at the moment, for metrics: `{ connections: 3, waiting: 0 }`. */
+  gauges?(): Readonly<Record<string, number>>;
   /** Releases connections, processes and watchers. The source may be read again afterwards. */
   close?(): void | Promise<void>;
 }
@@ -129,6 +131,16 @@ function environment(): Settings {
 /** Reads offers and sources side by side, each as the contents of a source. */
 export function readParts(parts: readonly (Offer | Source)[], context: ReadContext): Promise<readonly SourceContents[]> {
   return Promise.all(parts.map(async (part) => (isSource(part) ? part.read(context) : { offers: [part] })));
+}
+
+/** What the sources among the parts hold at the moment, by the names of the sources. */
+export function gaugesOf(parts: readonly (Offer | Source)[]): ReadonlyMap<string, Readonly<Record<string, number>>> {
+  return new Map(
+    parts.flatMap((part) => {
+      const held = isSource(part) ? part.gauges?.() : undefined;
+      return held === undefined ? [] : [[(part as Source).name, held] as const];
+    }),
+  );
 }
 
 /** The sources among the parts, and those that were put together inside them, are closed; every one is tried. @throws the first error */

@@ -17,8 +17,11 @@ const burstMs = 20;
 const mostOfOne = 1000;
 const mostOfAll = 100_000;
 
-/** Who has subscribed to which resource. An offer that can watch is watched as long as somebody is. */
-export function createSubscriptions(): Subscriptions {
+/**
+ * Who has subscribed to which resource. An offer that can watch is watched as long as somebody is.
+ * @param mayHear says whether the peer may still know of what it has subscribed to, and of what has changed there
+ */
+export function createSubscriptions(mayHear: (peer: Peer, subscribed: string, changed: string) => boolean): Subscriptions {
   const byUri = new Map<string, { readonly peers: Set<Peer>; readonly stop: (() => void) | undefined }>();
   const pending = new Map<Peer, Set<string>>();
   const counts = new Map<Peer, number>();
@@ -38,7 +41,7 @@ export function createSubscriptions(): Subscriptions {
     for (const [subscribed, { peers }] of byUri) {
       // The change may lie below what was subscribed to.
       if (uri === subscribed || uri.startsWith(subscribed.endsWith('/') ? subscribed : `${subscribed}/`))
-        for (const peer of peers) tell(peer, uri);
+        for (const peer of peers) if (mayHear(peer, subscribed, uri)) tell(peer, uri);
     }
   };
   const remove = (peer: Peer, uri: string): void => {

@@ -1,4 +1,4 @@
-import { defineServer, type Server } from './define-server.js';
+import { defineServer, speaksTo, type Server } from './define-server.js';
 import { freezeParts, thawParts, type FrozenParts } from './freeze.js';
 import { readContext } from './source.js';
 
@@ -11,6 +11,8 @@ export function freezeServer({ definition }: Server): Promise<FrozenParts> {
  * The server, with sources that read from what `freezeServer` gave.
  * @throws JexoError JEXO_PACK when it offers something else than what was frozen
  */
-export function thawServer({ definition }: Server, frozen: FrozenParts): Server {
-  return defineServer({ ...definition, offers: thawParts(definition.offers, frozen) });
+export function thawServer(server: Server, frozen: FrozenParts): Server {
+  const thawed = defineServer({ ...server.definition, offers: thawParts(server.definition.offers, frozen) });
+  speaksTo(server, thawed);
+  return thawed;
 }

@@ -54,7 +54,7 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
   requireName('tool', name, run);
   const where = `tool ${name}`;
   checkIcons(where, definition.icons);
-  const { title, description, annotations, icons, tags, meta, taskSupport, ask, confirm, fallback } = definition;
+  const { title, description, annotations, icons, tags, scope, meta, taskSupport, ask, confirm, fallback } = definition;
   const input = compileSchema(definition.input ?? noInput, 'input', where);
   for (const property of Object.keys(ask ?? {})) {
     if (!Object.hasOwn(propertiesOf(input.json), property)) {
@@ -78,6 +78,7 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
     annotations,
     icons,
     tags,
+    scope,
     meta,
     taskSupport,
     ask,

@@ -1,3 +1,4 @@
+import { serveSchema } from './serve-settings.js';
 import type { JsonSchema } from '../protocol/types.js';
 import { choiceOptions, entryKinds } from './entry-kinds.js';
 
@@ -112,22 +113,6 @@ const sources = Object.fromEntries(
 /** The schema of one entry. */
 export const entrySchemas: Readonly<Record<string, JsonSchema>> = { ...sources, ...inPlace };
 
-/** How a plan is served when nothing else is said. */
-const serve: JsonSchema = {
-  type: 'object',
-  additionalProperties: false,
-  description: 'How it is served, where the command line says nothing else.',
-  properties: {
-    http: { type: 'integer', minimum: 0, maximum: 65535, description: 'The port; without it, it is served over stdio.' },
-    host: { type: 'string' },
-    path: { type: 'string', pattern: '^/' },
-    allowHosts: { type: 'array', items: { type: 'string' } },
-    allowOrigins: { type: 'array', items: { type: 'string' } },
-    keys: { type: 'string', description: 'A file of keys: only callers with one of them are let in. See jexo keys.' },
-    open: { type: 'boolean', description: 'Listens where other machines can reach it, without sign-in.' },
-  },
-};
-
 const text: JsonSchema = { type: 'string', minLength: 1 };
 const duration: JsonSchema = { type: ['string', 'integer'], description: '30 s, 5 min, or milliseconds.' };
 const count: JsonSchema = { type: 'integer', minimum: 1 };
@@ -212,7 +197,7 @@ export const planSchema: JsonSchema = {
     },
     offers: { type: 'array', items: { anyOf: Object.keys(entrySchemas).map((key) => ({ $ref: `#/$defs/${key}` })) } },
     middleware,
-    serve,
+    serve: serveSchema,
   },
   $defs: entrySchemas as never,
 };

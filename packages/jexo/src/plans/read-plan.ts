@@ -7,6 +7,7 @@ import { compileSchema } from '../offers/schema.js';
 import { isRecord } from '../protocol/is-record.js';
 import { isSecretSetting } from '../protocol/secret-names.js';
 import { entryKeys, entrySchemas, planKeys, planSchema } from './plan-schema.js';
+import { serveSettings, type ServeDefaults } from './serve-settings.js';
 import { readEnvFile } from './variables.js';
 
 /** One entry of a plan's offers. */
@@ -18,24 +19,6 @@ export interface PlanEntry {
   readonly where: string;
   /** Paths start here. */
   readonly folder: string;
-}
-
-/** How a target wants to be served. */
-export interface ServeDefaults {
-  /** The port; without it, it is served over stdio. */
-  readonly http?: number;
-  /** The address to listen at. */
-  readonly host?: string;
-  /** The path of the endpoint. */
-  readonly path?: string;
-  /** Host names it answers for. */
-  readonly allowHosts?: readonly string[];
-  /** Web pages that may call it. */
-  readonly allowOrigins?: readonly string[];
-  /** A file of keys: only callers with one of them are let in. */
-  readonly keys?: string;
-  /** Listens where other machines can reach it, without sign-in. */
-  readonly open?: boolean;
 }
 
 /** A plan that was read, with those it includes. */
@@ -124,10 +107,15 @@ export async function readPlan(path: string, above: readonly string[] = []): Pro
   };
 }
 
-/** The file of keys is looked for from the plan's folder on. */
-const servedFrom = ({ keys, ...serve }: ServeDefaults, folder: string): ServeDefaults => ({
+/** Files are looked for from the plan's folder on. */
+const servedFrom = (serve: ServeDefaults, folder: string): ServeDefaults => ({
   ...serve,
-  ...(keys !== undefined && { keys: resolve(folder, keys) }),
+  ...Object.fromEntries(
+    serveSettings.flatMap(({ name, type }) => {
+      const file = serve[name];
+      return (type === 'file' || type === 'log') && typeof file === 'string' ? [[name, resolve(folder, file)]] : [];
+    }),
+  ),
 });
 
 const defined = (value: object) => Object.fromEntries(Object.entries(value).filter(([, each]) => each !== undefined));

@@ -1,6 +1,7 @@
 import { JexoError } from '../errors.js';
 import type { Choice } from '../offers/choose.js';
-import { defineServer, type Server, type ServerDefinition } from '../offers/define-server.js';
+import type { ServeDefaults } from '../plans/serve-settings.js';
+import { defineServer, speaksTo, type Server, type ServerDefinition } from '../offers/define-server.js';
 import { together } from '../offers/together.js';
 import { findKinds, type Found } from './find-kind.js';
 import type { Opened, OpenHow, Target, TargetKind } from './target-kind.js';
@@ -20,7 +21,7 @@ export interface OpenOptions {
   /** Kinds of target beside those that ship. */
   readonly kinds?: readonly TargetKind[];
   /** Changes the definition of the server that was made: who sees what, middleware. */
-  readonly reshape?: (definition: ServerDefinition) => ServerDefinition;
+  readonly reshape?: (definition: ServerDefinition, serve: ServeDefaults | undefined) => ServerDefinition;
 }
 
 /**
@@ -48,8 +49,9 @@ export async function openTargets(targets: readonly Target[], options: OpenOptio
     isChosenWithin ? {} : how.choice,
     targets.map(String).join(', '),
   );
-  const server = options.reshape === undefined ? joined : defineServer(options.reshape(joined.definition));
   const serve = opened.find((each) => each.serve !== undefined)?.serve;
+  const server = options.reshape === undefined ? joined : defineServer(options.reshape(joined.definition, serve));
+  speaksTo(joined, server);
   return { server, files: opened.flatMap((each) => each.files), ...(serve && { serve }) };
 }
 

@@ -1,3 +1,4 @@
+import type { OptionalPackage } from '../optional-package.js';
 import type { Client } from '../client/connect-link.js';
 import type { HostEntry } from '../hosts/host-entry.js';
 import type { Choice } from '../offers/choose.js';
@@ -5,7 +6,7 @@ import type { Server } from '../offers/define-server.js';
 import type { NeededSetting } from '../offers/source.js';
 import type { ProjectFiles, ProjectInfo } from '../projects/project-files.js';
 import type { ConnectOptions } from './connect.js';
-import type { ServeDefaults } from '../plans/read-plan.js';
+import type { ServeDefaults } from '../plans/serve-settings.js';
 import type { Peek } from './peek.js';
 
 /** A target as it is given: a text, or the words of a command that starts a server. */
@@ -55,6 +56,12 @@ export interface Packable {
   readonly from: string;
   /** The name of the packed file, without its ending. */
   readonly name: string;
+  /** Modules that are made up for this pack, by the specifiers that `imports` uses. */
+  readonly modules?: Readonly<Record<string, string>>;
+  /** Files and folders that it reads where it runs: they are copied beside it, at the same path. */
+  readonly beside?: readonly { readonly path: string; readonly as: string }[];
+  /** Packages that cannot be built in, and are installed where it runs. */
+  readonly packages?: readonly OptionalPackage[];
   /** Variables that the packed server needs, beside those its sources say. */
   readonly settings?: readonly NeededSetting[];
 }

@@ -3,7 +3,7 @@ import { basename, dirname } from 'node:path';
 import { defineServer, type Server } from '../offers/define-server.js';
 import type { Catalogue } from '../offers/catalogue.js';
 import { openTargets, type OpenOptions } from './open-targets.js';
-import type { ServeDefaults } from '../plans/read-plan.js';
+import type { ServeDefaults } from '../plans/serve-settings.js';
 import type { Target } from './target-kind.js';
 
 /** What became of one change. */

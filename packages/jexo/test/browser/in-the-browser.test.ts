@@ -33,10 +33,10 @@ afterAll(async () => {
   site?.close();
 });
 
-async function story(query: string): Promise<string[]> {
+async function story(query: string, file = ''): Promise<string[]> {
   browser ??= await launch();
   const page = await browser.newPage();
-  await page.goto(`${await served()}${query}`);
+  await page.goto(`${await served()}${file}${query}`);
   await page.getByText(/^(done|failed: .*)$/).waitFor();
   return page.locator('#story li').allInnerTexts();
 }
@@ -61,6 +61,20 @@ inChromium('the client reaches a running server from a page', async () => {
     'tools: mix_syrup, days_to_harvest, mites_per_100, winter_stores',
     '12 colonies in autumn: {"sugarKg":24,"waterL":12}',
     'wrong input is refused: true',
+    'done',
+  ]);
+  await running.stop();
+});
+
+inChromium('the client alone reaches several servers from a page, and one that is missing keeps nobody', async () => {
+  const running = await start(['serve', hives, '--http', '0', '--json']);
+  const url = String(running.said.address);
+  expect(await story(`?server=${encodeURIComponent(url)}&server=${encodeURIComponent('http://127.0.0.1:9/mcp')}`, 'client.html')).toEqual([
+    'server1: ready',
+    expect.stringMatching(/^server2: waiting, .+/),
+    'tools: mix_syrup, days_to_harvest, mites_per_100, winter_stores',
+    'as functions of a chat model: mix_syrup and 3 more',
+    '12 colonies in autumn: {"sugarKg":24,"waterL":12}',
     'done',
   ]);
   await running.stop();

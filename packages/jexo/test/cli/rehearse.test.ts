@@ -80,3 +80,34 @@ test('what is used wrongly is told', async () => {
     expect([words, got, stderr]).toEqual([words, code, expect.stringMatching(says)]);
   }
 });
+
+test('ten conversations over the demo go as their sheet says', async () => {
+  const junit = join(folder, 'conversations.xml');
+  const { code, stderr, stdout } = await jexo(['rehearse', join(cooperative, 'conversations.requests.yaml'), '--junit', junit]);
+  expect([code, stdout.match(/^✓ /gm)!.length]).toEqual([0, 10]);
+  expect(stderr).toContain('10 of 10');
+  expect(readFileSync(junit, 'utf8')).toContain('tests="10" failures="0"');
+});
+
+test('a conversation that goes another way is reported with what was called, asked and answered', async () => {
+  const file = join(folder, 'other.requests.yaml');
+  writeFileSync(
+    file,
+    `target: ${join(cooperative, 'apiary.ts')}
+requests:
+  - { say: Move hive MR-03., steps: [{ tool: move_hive }] }
+  - { say: Move hive MR-03 to SM., steps: [{ tool: mix_syrup }] }
+  - { say: Mix syrup for 12 colonies., steps: [{ tool: mix_syrup, with: { colonies: 11 } }], answer: honey }
+`,
+  );
+  const { code, stdout } = await jexo(['rehearse', file]);
+  expect(code).toBe(1);
+  expect(stdout).toContain('the sheet has no reply to it');
+  expect(stdout).toMatch(/It should call mix_syrup; it called move_hive/);
+  expect(stdout).toMatch(/Step 1, mix_syrup: colonies should be 11; it was 12\./);
+  expect(stdout).toContain('The answer should hold honey.');
+  writeFileSync(file, `requests:\n  - { say: x, tool: mix_syrup, answer: y }\n  - { say: y, steps: [], with: { a: 1 } }\n`);
+  expect((await jexo(['rehearse', hives, file])).stderr).toMatch(
+    /:2: answer, replies and several requests need steps\n.*:3: with belongs to a step/,
+  );
+});

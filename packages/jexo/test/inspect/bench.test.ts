@@ -11,7 +11,7 @@ import { readPairs } from '../../src/inspect/input-text.js';
 import { modelView } from '../../src/inspect/model-view.js';
 import { createRecorder, maskSecrets, readJsonLines } from '../../src/inspect/recorder.js';
 import { seriesOf } from '../../src/inspect/series.js';
-import { standInModel } from '../../src/inspect/stand-in-model.js';
+import { standInModel } from '../../src/models/stand-in-model.js';
 import { troubleOf } from '../../src/inspect/trouble.js';
 import { readable } from '../../src/inspect/value-text.js';
 
@@ -356,7 +356,15 @@ test('a model is given names, descriptions and schemas; what could be removed is
   const view = modelView([one]);
   expect(JSON.parse(view.text)).toEqual([{ name: 'mix', description: one.description, inputSchema: one.inputSchema }]);
   expect(JSON.parse(view.functions)).toEqual([
-    { type: 'function', function: { name: 'mix', description: one.description, parameters: one.inputSchema } },
+    {
+      type: 'function',
+      // In the keywords that services take.
+      function: {
+        name: 'mix',
+        description: one.description,
+        parameters: { type: 'object', properties: { examples: { type: 'string', pattern: '^x$' } } },
+      },
+    },
   ]);
   const saves = new Map(view.tools[0]!.trims.map(({ what, saves: count }) => [what, count]));
   expect(saves.get('all but the first paragraph of the description')).toBeGreaterThan(50);

@@ -3,7 +3,7 @@
  * the library. A line that does not compile names the type that has drifted.
  */
 import type * as page from '../../../../apps/inspector/src/model.js';
-import type { Candidate, Move } from '../../src/client/model.js';
+import type { Candidate, Move } from '../../src/models/model.js';
 import type { BenchSheets, OpenedSheet } from '../../src/inspect/bench-sheets.js';
 import type { CallEvent, CallRequest, CallSheet, Question, StderrLine } from '../../src/inspect/bench-state.js';
 import type { ConnectionSpec, ConnectionState } from '../../src/inspect/connection.js';

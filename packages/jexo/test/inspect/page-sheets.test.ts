@@ -1,4 +1,4 @@
-import { readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { standInService } from '../../src/testing.js';
 import { bench } from '../support/bench-page.js';
@@ -17,6 +17,12 @@ writeFileSync(
   'requests:\n  - { say: How many jars are in lot H-204?, tool: count_jars, with: { lot: H-204 } }\n  - { say: Is the library open?, tool: count_jars }\n',
 );
 
+/** A file that another process has written a moment ago. */
+async function readWhenThere(file: string): Promise<string> {
+  for (const end = Date.now() + 5000; !existsSync(file) && Date.now() < end;) await new Promise((resolve) => setTimeout(resolve, 20));
+  return readFileSync(file, 'utf8');
+}
+
 inChromium('a call is kept, its sheet replayed, edited and updated', async () => {
   const { page, errors } = await bench([tools], { cwd: folder });
   await page.getByLabel(/^lot/).fill('H-204');
@@ -29,7 +35,7 @@ inChromium('a call is kept, its sheet replayed, edited and updated', async () =>
   const sheet = page.getByRole('region', { name: 'jars.calls.yaml' });
   await sheet.getByRole('button', { name: 'Replay', exact: true }).click();
   await sheet.getByText('1 of 1 calls answered as kept').waitFor();
-  expect(readFileSync(join(folder, 'jars.calls.yaml'), 'utf8')).toMatch(
+  expect(await readWhenThere(join(folder, 'jars.calls.yaml'))).toMatch(
     /target: \.\/jars\.ts\ncalls:\n {2}- name: a lot has jars\n {4}call: count_jars/,
   );
 
@@ -130,8 +136,9 @@ inChromium('a sheet is made of the trace, and a call copied in each form', async
   };
   expect(await copied('command')).toBe(String.raw`jexo call ${tools} count_jars 'lot=it'\''s'`);
   await page.getByLabel('Copy this call as').selectOption('typescript');
-  await page.waitForFunction(async () => (await navigator.clipboard.readText()).includes('import'));
-  expect(await page.evaluate(() => navigator.clipboard.readText())).toContain(String.raw`client.call('count_jars', { lot: 'it\'s' })`);
+  const onClipboard = () => page.evaluate(() => navigator.clipboard.readText());
+  for (const end = Date.now() + 10_000; !(await onClipboard()).includes('import') && Date.now() < end;) await page.waitForTimeout(20);
+  expect(await onClipboard()).toContain(String.raw`client.call('count_jars', { lot: 'it\'s' })`);
   await page.getByRole('button', { name: 'Sheets', exact: true }).click();
   await page.getByLabel(/of all calls on the trace/).fill('trace.calls.yaml');
   await page.getByRole('button', { name: 'Make it' }).click();

@@ -1,8 +1,8 @@
 import fc from 'fast-check';
-import { readInput } from '../../src/inspect/rehearsal/read-input.js';
+import { readInput } from '../../src/models/read-input.js';
 import { readRequestSheet } from '../../src/inspect/rehearsal/request-sheet.js';
 import { rehearse } from '../../src/inspect/rehearsal/rehearse.js';
-import { helpfulWords, weigh } from '../../src/inspect/rehearsal/stand-in-chooser.js';
+import { helpfulWords, weigh } from '../../src/models/stand-in-chooser.js';
 import type { JsonSchema, Tool } from '../../src/protocol/types.js';
 import { chatCompletions, standInChooser, standInService } from '../../src/testing.js';
 import { listen } from '../support/listen.js';
@@ -229,7 +229,7 @@ describe('the chat-completions driver', () => {
     // Arguments that are none are told to the model, which can write them again.
     body = message({ tool_calls: [{ function: { name: 'a', arguments: '[1' } }] });
     expect((await ask(base)).calls).toEqual([
-      { id: 'call-1', name: 'a', input: {}, broken: expect.stringContaining('no JSON object: [1') },
+      { id: 'call-1', name: 'a', input: {}, broken: expect.stringContaining('not a JSON object: [1') },
     ]);
     body = message({
       content: [

@@ -276,7 +276,7 @@ describe('audit', () => {
   test('writes who called what with which outcome, and goes on where it was; nothing of inputs unless they are wanted', async () => {
     const file = join(freshFolder('audit'), 'calls.jsonl');
     const server = defineServer({ name: 'x', version: '1.0.0', offers, middleware: [audit(file)] });
-    const service = await serveHttp(server, { authenticate: () => ({ identity: 'keeper' }) });
+    const service = await serveHttp(server, { auth: () => ({ identity: 'keeper' }) });
     const client = await connect(service.url);
     await client.call('good', { pin: '1234-secret' });
     await client.call('bad');

@@ -5,7 +5,7 @@ import {
   serveHttp,
   template,
   tool,
-  type Authenticate,
+  type Authenticator,
   type HttpService,
   type ServeHttpOptions,
 } from '../../src/index.js';
@@ -16,7 +16,7 @@ const keys: Record<string, { identity: string; scopes: string[] }> = {
   'key-ines': { identity: 'ines', scopes: ['inspections'] },
   'key-tomas': { identity: 'tomas', scopes: [] },
 };
-const authenticate: Authenticate = async ({ header }) => {
+const auth: Authenticator = async ({ header }) => {
   const key = header('x-apiary-key');
   if (key === 'locked') return { challenge: 'ApiKey realm="apiary"', status: 403, message: 'this key is locked' };
   if (key === 'broken') throw new Error('the list of keys is gone');
@@ -52,7 +52,7 @@ const apiary = defineServer({
 const open: HttpService[] = [];
 afterAll(() => Promise.all(open.map((service) => service.close())));
 async function served(options: ServeHttpOptions = {}) {
-  const service = await serveHttp(apiary, { authenticate, graceMs: 50, onFault: (error) => void updates.push(String(error)), ...options });
+  const service = await serveHttp(apiary, { auth, graceMs: 50, onFault: (error) => void updates.push(String(error)), ...options });
   open.push(service);
   return service.url;
 }
@@ -186,6 +186,6 @@ test('the older transport asks too, and binds its sessions in the same way', asy
 
 test('with a sign-in, an address that others reach may be listened at', async () => {
   await expect(serveHttp(apiary, { host: '0.0.0.0' })).rejects.toMatchObject({ code: 'JEXO_OPEN' });
-  const service = await serveHttp(apiary, { host: '0.0.0.0', authenticate });
+  const service = await serveHttp(apiary, { host: '0.0.0.0', auth });
   open.push(service);
 });

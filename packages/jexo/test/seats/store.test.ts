@@ -144,8 +144,8 @@ test('unasked-for messages reach the client over whichever process holds its str
 
 test('a task that one process runs is asked for, listed and cancelled in another', async () => {
   const shared = texts();
-  const authenticate = () => ({ identity: 'keeper' });
-  const [one, two] = [await process(shared, { authenticate }), await process(shared, { authenticate })];
+  const auth = () => ({ identity: 'keeper' });
+  const [one, two] = [await process(shared, { auth }), await process(shared, { auth })];
   const session = await begin(one.url);
   const start = async () => {
     const response = await post(one.url, session, called('season', { task: {} }));

@@ -12,9 +12,11 @@ export async function listen(
       const { method = 'GET', url = '/', headers } = request;
       const body = parts.length > 0 ? { body: Buffer.concat(parts) } : {};
       const given = new Request(`http://127.0.0.1${url}`, { method, headers: headers as Record<string, string>, ...body });
-      void Promise.resolve(handle(given)).then(async (answer) =>
-        response.writeHead(answer.status, Object.fromEntries(answer.headers)).end(await answer.text()),
-      );
+      void Promise.resolve(handle(given)).then(async (answer) => {
+        response.writeHead(answer.status, Object.fromEntries(answer.headers));
+        for await (const part of (answer.body ?? []) as AsyncIterable<Uint8Array>) response.write(part);
+        response.end();
+      });
     });
   });
   await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));

@@ -1,6 +1,6 @@
 import { spawn } from 'node:child_process';
 import { existsSync } from 'node:fs';
-import { cli } from './command-line.js';
+import { cli, freshFolder } from './command-line.js';
 
 const script = '/usr/bin/script';
 const there = existsSync(script);
@@ -26,7 +26,8 @@ export function atTerminal(
   const words = [process.execPath, cli, ...args].map((word) => `'${word.replaceAll("'", String.raw`'\''`)}'`).join(' ');
   const { NO_COLOR: _, CI: __, ...env } = process.env;
   const child = spawn(script, ['-qefc', `stty cols ${columns} rows 40; exec ${words}`, '/dev/null'], {
-    env: { ...env, TERM: 'xterm-256color' },
+    // What one test approves or types is not known to the next.
+    env: { ...env, TERM: 'xterm-256color', JEXO_CACHE: freshFolder('terminal') },
   });
   let raw = '';
   let seen = 0;

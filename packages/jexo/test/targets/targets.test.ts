@@ -1,8 +1,8 @@
 import { chmodSync, chownSync, existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
-import { join } from 'node:path';
+import { join, relative } from 'node:path';
 import { connect } from '../../src/index.js';
 import { isOurs } from '../../src/own-folder.js';
-import { cooperative, freshFolder, jexo } from '../support/command-line.js';
+import { cooperative, freshFolder, hives, jexo, start } from '../support/command-line.js';
 
 const folder = freshFolder('targets');
 const write = (name: string, text: string) => {
@@ -104,4 +104,29 @@ export function fails(): string { throw new RangeError('on line 8'); }
     expect((await whose()).stdout).toBe('mine\n');
     expect(existsSync(target)).toBe(true);
   });
+});
+
+test('what a module says to its own server reaches those who subscribed, however the server was put together', async () => {
+  const own = freshFolder('speaks');
+  const library = join(process.cwd(), 'packages/jexo/dist/index.mjs');
+  writeFileSync(
+    join(own, 'scale.mjs'),
+    `import { defineServer, resource, tool } from ${JSON.stringify(relative(own, library))};
+const server = defineServer({ name: 'scale', version: '1.0.0', offers: [
+  resource('scale://MR-03', {}, () => '31 kg'),
+  tool('weigh', { description: 'Weighs.' }, () => { server.updated('scale://MR-03'); return 'weighed'; }),
+] });
+export default server;`,
+  );
+  for (const words of [[], ['--name', 'other'], ['--log', join(own, 'calls.log')], ['--watch']]) {
+    const running = await start(['serve', join(own, 'scale.mjs'), hives, '--http', '0', '--json', ...words]);
+    const client = await connect(running.said.address as string);
+    let changed: (uri: string) => void = () => {};
+    const told = new Promise<string>((resolve) => (changed = resolve));
+    await client.watch('scale://MR-03', changed);
+    await client.call('weigh');
+    expect([words, await told]).toEqual([words, 'scale://MR-03']);
+    await client.close();
+    await running.stop();
+  }
 });

@@ -11,7 +11,10 @@ import type { Server } from '../../offers/define-server.js';
 import { noMessage, type Deviation } from '../../transports/link.js';
 import { findKind } from '../../targets/find-kind.js';
 import { hostsKind } from '../../targets/kinds/hosts.js';
-import { connectTarget, showTarget, takeTarget, targetOf } from '../connect-target.js';
+import { connectTarget, showTarget, takeTarget, targetOf, type TargetWords } from '../connect-target.js';
+import { compareListings, listingFromFile, listingOf } from '../../pack/compare.js';
+import { listTarget } from '../../pack/try-artefact.js';
+import { reportChanges } from '../report-changes.js';
 import { collect, json, wireLog } from '../options.js';
 import type { CliCommand, ExitCode, Invocation } from '../command.js';
 import { note, onErr, onOut, print, printJson, symbols, width, wrap } from '../terminal.js';
@@ -21,12 +24,29 @@ interface CheckOptions extends ClientCommandOptions {
   readonly failOn: Severity | 'never';
   readonly sarif?: boolean;
   readonly silence?: string[];
+  readonly against?: string;
+}
+
+/** Compares with what was offered before. @returns 1 when something may break callers */
+async function compareWith(
+  before: string,
+  target: TargetWords,
+  { opening, json: asJson }: Invocation<CheckOptions>['options'],
+): Promise<ExitCode> {
+  const earlier = listingFromFile(before) ?? (await listTarget([process.execPath, before]));
+  const { client } = await connectTarget(target, { opening });
+  try {
+    return reportChanges(compareListings(earlier, await listingOf(client)), before, asJson ?? false);
+  } finally {
+    await client.close();
+  }
 }
 
 /** Checks a server, and fails when something at least as severe as `--fail-on` was found. */
 async function check({ operands, command, options }: Invocation<CheckOptions>): Promise<ExitCode> {
   const { target } = takeTarget(operands, command, 'As in: jexo check hives.ts');
   const { kind } = await findKind(targetOf(target), options.opening.kinds);
+  if (options.against !== undefined) return compareWith(options.against, target, options);
   if (kind === hostsKind) return checkHostFile(target.text!, options.json ?? false);
   const silences = (options.silence ?? []).map(readSilence);
   const judge = createWireJudge();
@@ -197,6 +217,10 @@ export const command: CliCommand<CheckOptions> = {
       about: 'silence a rule; rule:name=reason for one tool, resource or prompt; may be repeated',
       read: collect,
     },
+    {
+      flags: '--against <artefact>',
+      about: 'compare with a packed file, a wire log or a list: what changes for callers, and what may break them',
+    },
     { flags: '--sarif', about: 'print SARIF to stdout, for code-scanning services' },
     wireLog,
     json,
@@ -210,6 +234,7 @@ export const command: CliCommand<CheckOptions> = {
   jexo check servers.json                               every entry of a host's configuration, started as the host would
   jexo check hives.ts --silence 'no-output-schema:write_summary=its result is prose'
   jexo check hives.ts --sarif > findings.sarif
+  jexo check hives.ts --against dist/hives.mjs         does a release break its callers? exit code 1 when it may
 
 Exit codes: 0 no such finding, 1 found, 2 wrong use, 3 the server could not be reached.`,
   run: check,

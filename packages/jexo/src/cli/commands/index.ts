@@ -8,6 +8,7 @@ export const commands: Readonly<Record<string, LoadCommand>> = {
   call: () => import('./call.js'),
   read: () => import('./read.js'),
   prompt: () => import('./prompt.js'),
+  chat: () => import('./chat.js'),
   check: () => import('./check.js'),
   replay: () => import('./replay.js'),
   rehearse: () => import('./rehearse.js'),

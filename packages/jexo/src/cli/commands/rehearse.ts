@@ -1,5 +1,5 @@
 import type { Client } from '../../client/connect-link.js';
-import type { Candidate, Model, TalkEntry, ToolCall } from '../../client/model.js';
+import type { Candidate, Model, TalkEntry, ToolCall } from '../../models/model.js';
 import { JexoError, messageOf } from '../../errors.js';
 import { noTool, readRequestSheet, type RequestSheetFile } from '../../inspect/rehearsal/request-sheet.js';
 import { rehearse as rehearseSheet, type Confusion, type Rehearsed, type RehearsedRequest } from '../../inspect/rehearsal/rehearse.js';
@@ -11,7 +11,10 @@ import {
   type RehearsedWay,
   type RehearsedQuestions,
 } from '../../inspect/rehearsal/rehearse-questions.js';
-import { standInChooser } from '../../inspect/rehearsal/stand-in-chooser.js';
+import { standIn as standInForConversations } from '../../models/stand-in.js';
+import { standInChooser } from '../../models/stand-in-chooser.js';
+import { rehearseConversation } from '../../inspect/rehearsal/rehearse-conversation.js';
+import { createScript } from '../../inspect/sheets/script.js';
 import { toolAnswer } from '../../inspect/sheets/answer-value.js';
 import { toJUnit } from '../../inspect/sheets/junit.js';
 import { askYesNo, isSomebodyThere } from '../ask.js';
@@ -86,24 +89,39 @@ async function toolsOf(client: Client, target: TargetWords) {
 }
 
 async function onSheet(sheet: RequestSheetFile, target: TargetWords, model: Model, options: RehearseCommandOptions): Promise<ExitCode> {
-  return withClient(target, options, async ({ client, signal, onProgress, clearProgress }) => {
-    const offered = await toolsOf(client, target);
-    const done = await rehearseSheet(sheet, {
-      ...offered,
-      model,
-      signal,
-      onRequest(request, progress, total) {
-        if (!model.isStandIn) onProgress({ progress, total, message: request.say });
-      },
-    });
-    clearProgress();
-    if (options.junit !== undefined) await writeSheet(options.junit, toJUnit([suiteOf(done, target)]));
-    const percent = done.requests.length === 0 ? 100 : (100 * done.hits) / done.requests.length;
-    const wrongInputs = done.requests.filter(({ wrongInput }) => wrongInput.length > 0).length;
-    if (options.json) printJson(JSON.stringify({ target: showTarget(target), ...done }, null, 2));
-    else showSheet(done);
-    return percent < options.failUnder || wrongInputs > 0 ? 1 : 0;
-  });
+  // Questions of the server are answered from the sheet, where a conversation has replies.
+  const script = createScript();
+  const isHeld = sheet.requests.some(({ conversation }) => conversation !== undefined);
+  return withClient(
+    target,
+    isHeld ? { ...options, answers: script.answers } : options,
+    async ({ client, signal, onProgress, clearProgress }) => {
+      const offered = await toolsOf(client, target);
+      const done = await rehearseSheet(sheet, {
+        ...offered,
+        model,
+        signal,
+        hold: (conversation) =>
+          rehearseConversation(conversation, {
+            client,
+            script,
+            model: options.modelUrl === undefined ? standInForConversations : model,
+            limits: { steps: options.rounds },
+            signal,
+          }),
+        onRequest(request, progress, total) {
+          if (!model.isStandIn) onProgress({ progress, total, message: request.say });
+        },
+      });
+      clearProgress();
+      if (options.junit !== undefined) await writeSheet(options.junit, toJUnit([suiteOf(done, target)]));
+      const percent = done.requests.length === 0 ? 100 : (100 * done.hits) / done.requests.length;
+      const wrongInputs = done.requests.filter(({ wrongInput }) => wrongInput.length > 0).length;
+      if (options.json) printJson(JSON.stringify({ target: showTarget(target), ...done }, null, 2));
+      else showSheet(done);
+      return percent < options.failUnder || wrongInputs > 0 ? 1 : 0;
+    },
+  );
 }
 
 async function onQuestions(sheet: QuestionSheetFile, target: TargetWords, options: RehearseCommandOptions): Promise<ExitCode> {
@@ -205,7 +223,8 @@ function suiteOf({ file, model, requests, tookMs }: Rehearsed, target: TargetWor
   };
 }
 
-function accountOf({ hit, fault, wanted, chosen = noTool, wrongInput, helpful }: RehearsedRequest): string[] {
+function accountOf({ hit, fault, wanted, chosen = noTool, wrongInput, helpful, conversation }: RehearsedRequest): string[] {
+  if (conversation !== undefined) return [...conversation.wrong];
   if (fault !== undefined) return [`The model gave no answer: ${fault}`];
   const words = wanted.length === 0 ? noTool : wanted.join(' or ');
   return [
@@ -223,7 +242,7 @@ const list = (words: readonly string[]) => words.map((word) => `“${word}”`).
 function showSheet({ requests, hits, confusion, tookMs, model, isStandIn }: Rehearsed): void {
   const room = width() - 2;
   for (const request of requests) {
-    const { say, chosen = noTool, hit, narrow, candidates } = request;
+    const { say, chosen = noTool, hit, narrow, candidates, conversation } = request;
     const sign = !hit
       ? onOut('brick', symbols.failed)
       : request.wrongInput.length > 0 || narrow
@@ -231,7 +250,7 @@ function showSheet({ requests, hits, confusion, tookMs, model, isStandIn }: Rehe
         : onOut('moss', symbols.ok);
     print(`${sign} ${say}`);
     print(
-      `  ${onOut(hit ? 'heather' : 'bold', chosen)}${onOut('quiet', candidates[1] === undefined ? '' : `  then ${candidates[1].tool} at ${Math.round(100 * candidates[1].share)} %`)}`,
+      `  ${onOut(hit ? 'heather' : 'bold', conversation === undefined ? chosen : conversation.called.join(', then ') || noTool)}${onOut('quiet', candidates[1] === undefined ? '' : `  then ${candidates[1].tool} at ${Math.round(100 * candidates[1].share)} %`)}`,
     );
     for (const line of accountOf(request)) for (const each of wrap(line, room)) print(`  ${each}`);
     if (narrow)
@@ -240,14 +259,15 @@ function showSheet({ requests, hits, confusion, tookMs, model, isStandIn }: Rehe
       );
     if (!hit) for (const each of candidates.slice(0, 2)) print(`  ${onOut('quiet', because(each))}`);
   }
-  const confused = requests.filter(({ hit }) => !hit);
+  const missed = requests.filter(({ hit }) => !hit);
+  const confused = missed.filter(({ conversation }) => conversation === undefined);
   if (confused.length > 0) {
     print('');
     showMatrix(confusion);
   }
   const narrow = requests.filter((each) => each.hit && each.narrow).length;
   note(
-    `${confused.length === 0 ? onErr('moss', symbols.ok) : onErr('brick', symbols.failed)} ${hits} of ${requests.length} requests led to the right tool${narrow > 0 ? `, ${narrow} of them narrowly` : ''} ${onErr('quiet', `in ${duration(tookMs)}`)}`,
+    `${missed.length === 0 ? onErr('moss', symbols.ok) : onErr('brick', symbols.failed)} ${hits} of ${requests.length} requests led to the right tool${narrow > 0 ? `, ${narrow} of them narrowly` : ''} ${onErr('quiet', `in ${duration(tookMs)}`)}`,
   );
   note(
     onErr(
@@ -381,7 +401,7 @@ export const command: CliCommand<RehearseCommandOptions> = {
     { flags: '--yes', about: 'confirm every step' },
     {
       flags: '--rounds <n>',
-      about: 'with --run: rounds of calls the model may make',
+      about: 'rounds of calls the model may make, with --run and in conversations of a sheet',
       default: 10,
       read: number('--rounds', 1, 1000),
     },
@@ -405,6 +425,7 @@ export const command: CliCommand<RehearseCommandOptions> = {
   jexo rehearse ./handbook handbook.questions.yaml       how well the search of a folder answers questions
   jexo rehearse apiary.ts apiary.requests.yaml --model-url http://127.0.0.1:8080/v1 --model small
 
+A request with steps in a sheet is a whole conversation: its tools are called, and no others.
 Without --model-url a stand-in chooses. It is not a model: it weighs the words a request and a tool share.
 Exit codes: 0 enough were right, 1 too few were, 2 the sheet cannot be read, 3 the server or the model could not be reached.`,
   run: rehearse,

@@ -1,5 +1,5 @@
 import type { Tool } from '../../protocol/types.js';
-import { estimateTokens } from '../tokens.js';
+import { estimateTokens } from '../../models/tokens.js';
 import type { Report, Seen } from './finding.js';
 import { tellingWords } from './telling-words.js';
 

@@ -1,11 +1,12 @@
-import type { Candidate, Model } from '../../client/model.js';
+import type { Candidate, Model } from '../../models/model.js';
 import { JexoError, messageOf } from '../../errors.js';
 import { nearest } from '../../offers/nearest.js';
 import type { Tool } from '../../protocol/types.js';
 import { differences, type Difference } from '../difference.js';
 import { likeness } from '../sheets/judge-answer.js';
-import { noTool, type KeptRequest, type RequestSheetFile } from './request-sheet.js';
-import { helpfulWords } from './stand-in-chooser.js';
+import type { RehearsedConversation } from './rehearse-conversation.js';
+import { noTool, type KeptConversation, type KeptRequest, type RequestSheetFile } from './request-sheet.js';
+import { helpfulWords } from '../../models/stand-in-chooser.js';
 
 export interface RehearsedRequest {
   readonly say: string;
@@ -22,6 +23,8 @@ export interface RehearsedRequest {
   /** Where the arguments are not what they should be. */
   readonly wrongInput: readonly Difference[];
   readonly candidates: readonly Candidate[];
+  /** Of a whole conversation: what was called and answered, and in what it is not what it should be. */
+  readonly conversation?: RehearsedConversation;
   /** Words of the request that would have helped, in the description of the tool that was wanted. */
   readonly helpful?: { readonly tool: string; readonly words: readonly string[] };
   readonly tookMs: number;
@@ -47,6 +50,8 @@ export interface RehearseOptions {
   readonly tools: readonly Tool[];
   readonly instructions?: string;
   readonly model: Model;
+  /** Holds the conversations of the sheet. Default: they are not held, and say so. */
+  readonly hold?: (conversation: KeptConversation) => Promise<RehearsedConversation>;
   readonly signal?: AbortSignal;
   readonly onRequest?: (request: RehearsedRequest, done: number, of: number) => void;
 }
@@ -63,7 +68,7 @@ const narrowBy = 0.1;
  */
 export async function rehearse(
   sheet: RequestSheetFile,
-  { tools, instructions, model, signal, onRequest }: RehearseOptions,
+  { tools, instructions, model, hold = notHeld, signal, onRequest }: RehearseOptions,
 ): Promise<Rehearsed> {
   requireTools(sheet, tools);
   const start = performance.now();
@@ -73,11 +78,14 @@ export async function rehearse(
     const began = performance.now();
     let done: RehearsedRequest;
     try {
-      const { calls, candidates = [] } = await model.next(
-        { tools, talk: [{ role: 'user', text: kept.say }], ...(instructions !== undefined && { instructions }) },
-        signal,
-      );
-      done = judge(kept, calls[0], candidates, tools, performance.now() - began);
+      if (kept.conversation !== undefined) done = judgeConversation(kept, await hold(kept.conversation), performance.now() - began);
+      else {
+        const { calls, candidates = [] } = await model.next(
+          { tools, talk: [{ role: 'user', text: kept.say }], ...(instructions !== undefined && { instructions }) },
+          signal,
+        );
+        done = judge(kept, calls[0], candidates, tools, performance.now() - began);
+      }
     } catch (error) {
       signal?.throwIfAborted();
       // A request that was refused says nothing of the others; a service that answers none is told as what it is.
@@ -143,11 +151,29 @@ function judge(
   };
 }
 
+const notHeld = (): Promise<never> =>
+  Promise.reject(
+    new JexoError('JEXO_USAGE', 'Whole conversations are rehearsed at the terminal.', { next: 'As in: jexo rehearse <target> <sheet>' }),
+  );
+
+function judgeConversation(
+  { say, line, tools: wanted }: KeptRequest,
+  conversation: RehearsedConversation,
+  tookMs: number,
+): RehearsedRequest {
+  return { say, line, wanted, hit: conversation.wrong.length === 0, narrow: false, wrongInput: [], candidates: [], conversation, tookMs };
+}
+
 function confusionOf(requests: readonly RehearsedRequest[], tools: readonly Tool[]): Confusion {
-  const involved = new Set(requests.flatMap(({ wanted, chosen }) => [...(wanted.length === 0 ? [noTool] : wanted), chosen ?? noTool]));
+  const involved = new Set(
+    requests.flatMap(({ wanted, chosen, conversation }) =>
+      conversation !== undefined ? [] : [...(wanted.length === 0 ? [noTool] : wanted), chosen ?? noTool],
+    ),
+  );
   const names = [...tools.map(({ name }) => name), noTool].filter((name) => involved.has(name));
   const rows = names.map(() => names.map(() => 0));
-  for (const { wanted, chosen = noTool, hit } of requests) {
+  for (const { wanted, chosen = noTool, hit, conversation } of requests) {
+    if (conversation !== undefined) continue;
     const row = hit ? chosen : (wanted[0] ?? noTool);
     rows[names.indexOf(row)]![names.indexOf(chosen) < 0 ? names.length - 1 : names.indexOf(chosen)]!++;
   }

@@ -1,13 +1,13 @@
 import type { ServerAnswers } from '../../client/answer-server.js';
 import type { Client } from '../../client/connect-link.js';
 import { isJexoError, messageOf } from '../../errors.js';
-import { errorCodes, RpcError } from '../../protocol/json-rpc.js';
-import type { CallToolResult, ElicitResult } from '../../protocol/types.js';
+import { RpcError } from '../../protocol/json-rpc.js';
+import type { CallToolResult } from '../../protocol/types.js';
 import { parsePath, valueAt } from '../value-path.js';
 import { masked, promptAnswer, resourceAnswer, toolAnswer } from './answer-value.js';
-import { fillIn, type CallSheetFile, type KeptCall, type KeptReply } from './call-sheet.js';
+import { fillIn, type CallSheetFile, type KeptCall } from './call-sheet.js';
 import { judgeAnswer, type Outcome, type Wrong } from './judge-answer.js';
-import { says } from './sheet-text.js';
+import { createScript, type Script } from './script.js';
 
 export interface ReplayedCall {
   readonly name: string;
@@ -140,57 +140,4 @@ async function perform(
     if (error instanceof RpcError || isJexoError(error)) return { failed: true, words: error.message };
     throw error;
   }
-}
-
-interface Script {
-  readonly answers: ServerAnswers;
-  begin(replies: readonly KeptReply[]): void;
-  /** What was asked without a reply, and what was never asked. */
-  end(): Wrong[];
-}
-
-/** Answers what a server asks with the replies of the call that is running. */
-function createScript(): Script {
-  let left: KeptReply[] = [];
-  let wrong: Wrong[] = [];
-  const next = (message: string, hint: string): KeptReply | undefined => {
-    const reply = left.shift();
-    if (reply === undefined)
-      wrong.push({ message: `The server asked ${JSON.stringify(message)}, and the sheet has no reply to it. ${hint}` });
-    else if (reply.to !== undefined && !says(message, reply.to))
-      wrong.push({ message: `The server asked ${JSON.stringify(message)}; the sheet's reply is to ${reply.to}.` });
-    return reply;
-  };
-  const hint = 'Put one under replies, as: - with: { to: SM }';
-  return {
-    begin(replies) {
-      left = [...replies];
-      wrong = [];
-    },
-    end() {
-      return [...wrong, ...left.map(({ to }) => ({ message: `A reply was never asked for${to === undefined ? '.' : `: ${to}`}` }))];
-    },
-    answers: {
-      elicitation: {
-        form({ message }): ElicitResult {
-          const reply = next(message, hint);
-          return reply === undefined || reply.action !== 'accept'
-            ? { action: reply?.action ?? 'cancel' }
-            : { action: 'accept', content: { ...reply.with } as NonNullable<ElicitResult['content']> };
-        },
-        url: ({ message }) => ({ action: next(message, 'Put one under replies, as: - accept')?.action ?? 'cancel' }),
-      },
-      sampling: {
-        create({ messages }) {
-          const [first] = [messages.at(-1)?.content ?? []].flat();
-          const reply = next(
-            first?.type === 'text' ? first.text : 'for a model’s answer',
-            'Put one under replies, as: - say: what the model says',
-          );
-          if (reply?.say === undefined) throw new RpcError(errorCodes.userRejected, 'The person refused the request');
-          return { role: 'assistant', content: { type: 'text', text: reply.say }, model: 'call-sheet', stopReason: 'endTurn' };
-        },
-      },
-    },
-  };
 }

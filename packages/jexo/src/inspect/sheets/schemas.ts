@@ -23,6 +23,23 @@ const mask: JsonSchema = {
   items: { type: 'string', minLength: 1 },
 };
 
+const reply: JsonSchema = {
+  anyOf: [
+    { enum: ['accept', 'decline', 'cancel'] },
+    {
+      type: 'object',
+      additionalProperties: false,
+      minProperties: 1,
+      properties: {
+        to: { type: 'string', description: 'Text or pattern the question must have.' },
+        with: { type: 'object', description: 'The fields of the form, filled in.' },
+        say: { type: 'string', description: 'What the model says, when the server asks for one.' },
+        action: { enum: ['accept', 'decline', 'cancel'] },
+      },
+    },
+  ],
+};
+
 export const callSheetSchema: JsonSchema = {
   $schema: 'https://json-schema.org/draft/2020-12/schema',
   title: 'Call sheet',
@@ -84,22 +101,7 @@ export const callSheetSchema: JsonSchema = {
         maxMs: { type: 'number', exclusiveMinimum: 0, description: 'Milliseconds it may take.' },
       },
     },
-    reply: {
-      anyOf: [
-        { enum: ['accept', 'decline', 'cancel'] },
-        {
-          type: 'object',
-          additionalProperties: false,
-          minProperties: 1,
-          properties: {
-            to: { type: 'string', description: 'Text or pattern the question must have.' },
-            with: { type: 'object', description: 'The fields of the form, filled in.' },
-            say: { type: 'string', description: 'What the model says, when the server asks for one.' },
-            action: { enum: ['accept', 'decline', 'cancel'] },
-          },
-        },
-      ],
-    },
+    reply,
   },
 };
 
@@ -116,16 +118,43 @@ export const requestSheetSchema: JsonSchema = {
       type: 'array',
       items: {
         type: 'object',
-        required: ['say', 'tool'],
+        required: ['say'],
+        oneOf: [{ required: ['tool'] }, { required: ['steps'] }],
         additionalProperties: false,
         properties: {
-          say: { type: 'string', minLength: 1, description: 'The request, as a person would say it.' },
+          say: {
+            description: 'The request, as a person would say it. With steps it may be several, said one after the other.',
+            anyOf: [
+              { type: 'string', minLength: 1 },
+              { type: 'array', items: { type: 'string', minLength: 1 }, minItems: 1 },
+            ],
+          },
+          steps: {
+            description: 'The calls a whole conversation must make, in order. They are made: no other tool is called.',
+            type: 'array',
+            items: {
+              type: 'object',
+              required: ['tool'],
+              additionalProperties: false,
+              properties: {
+                tool: texts('The tool; several when each is right.'),
+                with: { type: 'object', description: 'Arguments it should be called with; others are allowed.' },
+              },
+            },
+          },
+          answer: texts('With steps: texts the last answer must hold, or patterns as /\\d+ kg/.'),
+          replies: {
+            type: 'array',
+            items: { $ref: '#/$defs/reply' },
+            description: 'With steps: what is answered to each question of the server, in order.',
+          },
           tool: texts('The tool it should lead to; several when each is right; none when no tool should be chosen.'),
           with: { type: 'object', description: 'Arguments the tool should be called with; others are allowed.' },
         },
       },
     },
   },
+  $defs: { reply },
 };
 
 /** Questions, and the pages of a folder that answer them. */

@@ -116,5 +116,7 @@ export interface Driver {
   quote(name: string): string;
   /** Connections that are open. */
   open(): number;
+  /** Callers that wait for one. */
+  waiting(): number;
   close(): Promise<void>;
 }

@@ -6,6 +6,8 @@ export interface WaitingLine<T> {
   use<R>(work: (lent: T) => Promise<R>, signal: AbortSignal, isBroken: (error: unknown, lent: T) => boolean): Promise<R>;
   /** Those that are open. */
   count(): number;
+  /** Callers that wait for one. */
+  waiting(): number;
   close(): Promise<void>;
 }
 
@@ -107,6 +109,7 @@ export function waitingLine<T>({ most, queue, idleMs, open, close, what }: LineO
       }
     },
     count: () => opened,
+    waiting: () => waiting.length,
     async close() {
       isClosed = true;
       for (const { stop } of waiting.splice(0)) stop(new JexoError('JEXO_DATABASE', `${what} is closed.`, { next: 'Serve it again.' }));

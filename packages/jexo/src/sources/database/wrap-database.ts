@@ -4,12 +4,11 @@ import { fileURLToPath } from 'node:url';
 import { isJexoError, JexoError, messageOf } from '../../errors.js';
 import type { Offer } from '../../offers/offer.js';
 import type { Omission, ReadContext, Settings, Source, SourceContents } from '../../offers/source.js';
+import { traced } from './traced.js';
 import { isEnvSetting, readSetting, type EnvSetting } from '../setting.js';
 import { watchFolder } from '../watch-folder.js';
-import type { Driver, PoolOptions } from './driver.js';
-import { sqliteDriver } from './drivers/sqlite.js';
-import { postgresDriver } from './drivers/postgres.js';
-import { mysqlDriver } from './drivers/mysql.js';
+import type { Driver } from './driver.js';
+import { openDriver } from './open-driver.js';
 import { readQuery, type QueryText } from './named-query.js';
 import { remarksOn } from './remarks.js';
 import { openTools, readSamples } from './open-tool.js';
@@ -67,8 +66,6 @@ export interface WrapDatabaseOptions extends Restrictions {
   };
 }
 
-const drivers = { sqlite: sqliteDriver, postgres: postgresDriver, mysql: mysqlDriver } as const;
-
 /**
  * Offers a database: named queries as tools, tables and rows as resources, and one tool that runs a SELECT of the model's own.
  *
@@ -104,7 +101,7 @@ function databaseSource(given: string | URL | EnvSetting, options: WrapDatabaseO
       const place = placeOf(context.settings);
       if (driver === undefined || driver.place.address !== place.address) {
         await driver?.close();
-        driver = drivers[place.dialect](place, poolOf(options));
+        driver = traced(openDriver(place, options));
       }
       const texts = frozen?.queries ?? (await queryTexts(options.queries));
       const contents = await contentsOf(driver, slug(options.name ?? place.name), texts, options, context);
@@ -117,6 +114,7 @@ function databaseSource(given: string | URL | EnvSetting, options: WrapDatabaseO
       return texts.length === 0 ? undefined : ({ queries: Object.fromEntries(texts) } satisfies Frozen);
     },
     thaw: (value) => databaseSource(given, options, value as Frozen),
+    gauges: () => (driver === undefined ? {} : { connections: driver.open(), waiting: driver.waiting() }),
     async close() {
       await driver?.close();
     },
@@ -138,11 +136,6 @@ const slug = (text: string) =>
     .replaceAll(/[^a-z0-9]+/g, '_')
     .replace(/^_+|_+$/g, '')
     .replace(/^(?=\d)/, 'db_') || 'database';
-
-function poolOf({ pool = {}, timeoutMs = 10_000, maxBlobBytes = 65_536 }: WrapDatabaseOptions): PoolOptions {
-  const { connections = 10, queue = 200, idleMs = 30_000, connectMs = 5000 } = pool;
-  return { connections, queue, idleMs, connectMs, maxBlobBytes, timeoutMs };
-}
 
 const folderOf = (queries: WrapDatabaseOptions['queries']): string | undefined =>
   queries instanceof URL ? fileURLToPath(queries) : typeof queries === 'string' ? queries : undefined;

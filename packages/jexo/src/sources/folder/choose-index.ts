@@ -3,7 +3,7 @@ import { closeSync, existsSync, openSync, readSync, statSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { JexoError } from '../../errors.js';
 import { cacheFolder } from '../../own-folder.js';
-import { findPackage } from '../optional-package.js';
+import { findPackage } from '../../optional-package.js';
 import { diskIndex, indexMark, IndexLost, removeIndex } from './disk-index.js';
 import { isDocument } from './documents.js';
 import type { FolderIndex } from './folder-index.js';

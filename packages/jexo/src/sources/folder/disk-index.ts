@@ -1,7 +1,7 @@
 import { mkdirSync, rmSync, statSync } from 'node:fs';
 import { dirname } from 'node:path';
 import { distance } from '../../offers/nearest.js';
-import { loadPackage } from '../optional-package.js';
+import { loadPackage } from '../../optional-package.js';
 import { folderOf, matterOf, titleOfPath, type FolderIndex, type Found, type IndexedDocument, type Narrowing } from './folder-index.js';
 import { hashOf, textToEmbed } from './memory-index.js';
 import type { Section } from './sections.js';

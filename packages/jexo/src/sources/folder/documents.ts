@@ -1,7 +1,7 @@
 import { parse } from 'yaml';
 import { messageOf } from '../../errors.js';
 import { isRecord } from '../../protocol/is-record.js';
-import { loadPackage } from '../optional-package.js';
+import { loadPackage } from '../../optional-package.js';
 import { dayOf, type IndexedDocument } from './folder-index.js';
 import { isText } from './mime-types.js';
 import type { FolderFile } from './scan-folder.js';

@@ -1,5 +1,5 @@
 import type * as Library from 'graphql';
-import { loadPackage } from '../optional-package.js';
+import { loadPackage } from '../../optional-package.js';
 
 /** The GraphQL library, which is loaded when a source needs it. */
 export type GraphQL = typeof Library;

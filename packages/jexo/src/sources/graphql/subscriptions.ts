@@ -6,7 +6,7 @@ import type { Offer } from '../../offers/offer.js';
 import { resource, template } from '../../offers/resource.js';
 import { isRecord } from '../../protocol/is-record.js';
 import { snakeCase } from '../functions/snake-case.js';
-import { loadPackage } from '../optional-package.js';
+import { loadPackage } from '../../optional-package.js';
 import { describeOperation } from './describe-operation.js';
 import type { GraphqlContext } from './operation-tool.js';
 import type { WrittenOperation } from './read-operations.js';

@@ -5,6 +5,7 @@ import { limitConcurrency } from './limit-concurrency.js';
 import { retry } from './retry.js';
 import { sendOnce } from './send-once.js';
 import { renewAccess, signIn } from './sign-in.js';
+import { trace } from './trace.js';
 import { timeLimit } from './time-limit.js';
 
 export interface SendOptions {
@@ -28,6 +29,7 @@ export interface SendOptions {
 export function createSender(title: string, prover: Prover, fetchOne: typeof fetch, options: SendOptions): Send {
   const { timeoutMs = 30_000, maxRetries = 2, concurrency = 8, maxBytes = 10_000_000, hosts = [] } = options;
   return intercepted(sendOnce(title, fetchOne, maxBytes), [
+    trace,
     limitConcurrency(concurrency),
     retry(maxRetries),
     renewAccess(prover),

@@ -1,6 +1,6 @@
 import { JexoError, messageOf } from '../../errors.js';
 import { withoutPassword } from '../../protocol/without-password.js';
-import { loadPackage } from '../optional-package.js';
+import { loadPackage } from '../../optional-package.js';
 
 /** A message of a topic. */
 export interface TopicMessage {

@@ -1,3 +1,4 @@
+import type { OptionalPackage } from '../../optional-package.js';
 import { existsSync, openSync, readSync, closeSync } from 'node:fs';
 import { extname, resolve } from 'node:path';
 import { defineServer } from '../../offers/define-server.js';
@@ -75,6 +76,7 @@ export const databaseKind: TargetKind = {
       from: resolve('package.json'),
       name,
       settings: [{ variable, purpose: `the address of the database ${name}`, secret: true }],
+      packages: [driverOf(place)],
     };
   },
   hostEntry: async (place, how) => {
@@ -93,6 +95,12 @@ export const databaseKind: TargetKind = {
     });
   },
 };
+
+function driverOf(place: string): OptionalPackage {
+  const variable = variableOf(place);
+  const address = variable === undefined ? place : (process.env[variable] ?? '');
+  return ({ postgres: 'pg', mysql: 'mysql2', sqlite: 'libsql' } as const)[dialectOfUrl(address) ?? 'sqlite'];
+}
 
 function nameOf(place: string): string {
   const variable = variableOf(place);

@@ -27,6 +27,18 @@ export const folderKind: TargetKind = {
     const source = wrapFolder(place, wrapOptions(how));
     return { server: defineServer({ name: serverName(name), title: `Folder ${name}`, version: '0.0.0', offers: [source] }), files: [] };
   },
+  async pack(place, how) {
+    const name = nameOf(place);
+    const about = { name: serverName(name), title: `Folder ${name}`, version: '0.0.0' };
+    const wrapped = `wrapFolder(new URL(${JSON.stringify(`./${name}/`)}, import.meta.url), ${JSON.stringify(wrapOptions(how))})`;
+    return {
+      imports: '',
+      server: `defineServer({ ...${JSON.stringify(about)}, offers: [${wrapped}] })`,
+      from: resolve('package.json'),
+      name,
+      beside: [{ path: resolve(place), as: name }],
+    };
+  },
   hostEntry: entryOfFile,
   name: nameOf,
   async project(place, info) {

@@ -60,6 +60,7 @@ export const graphqlKind: TargetKind = {
       server: `defineServer({ ...${JSON.stringify({ name: serverName(name), title: `GraphQL service ${name}`, version: '0.0.0' })}, offers: [wrapGraphql(${JSON.stringify(place_)}, Object.assign({}, ${given.join(', ')}))] })`,
       from: isUrl(place) ? resolve('package.json') : resolve(place),
       name,
+      packages: ['graphql'],
       ...(options.endpoint === undefined &&
         !isUrl(place) && { settings: [{ variable: endpointVariable(name), purpose: `the address of ${name}`, secret: false }] }),
     };

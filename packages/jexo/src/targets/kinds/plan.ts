@@ -1,4 +1,6 @@
 import { basename, dirname, resolve } from 'node:path';
+import { JexoError } from '../../errors.js';
+import type { OptionalPackage } from '../../optional-package.js';
 import type { ConnectOptions } from '../connect.js';
 import { defineServer, isServer } from '../../offers/define-server.js';
 import type { Source } from '../../offers/source.js';
@@ -36,9 +38,54 @@ export const planKind: TargetKind = {
       ...(plan.serve && { serve: plan.serve }),
     };
   },
+  async pack(path) {
+    const file = resolve(path);
+    const plan = await readPlan(path);
+    const code = await codeOfPlan(path);
+    return {
+      imports: `import planned from 'plan';`,
+      modules: { plan: code },
+      server: 'planned',
+      from: file,
+      name: nameOf(path),
+      beside: readWhereItRuns(code, dirname(file)),
+      packages: packagesOf(plan),
+    };
+  },
   hostEntry: entryOfFile,
   name: (path) => nameOf(path),
 };
+
+/**
+ * Folders, databases and texts are read where the server runs; documents, types and queries travel inside it.
+ * @throws JexoError JEXO_PACK for what lies outside the plan's folder
+ */
+function readWhereItRuns(code: string, folder: string): { readonly path: string; readonly as: string }[] {
+  const used = code.matchAll(/(wrapFolder\(|fileURLToPath\(|readFileSync\()new URL\(("(?:[^"\\]|\\.)*"), import\.meta\.url\)/g);
+  return [...used].map(([, , text]) => {
+    const as = (JSON.parse(text!) as string).replace(/^\.\//, '').replace(/\/$/, '');
+    if (as.startsWith('..'))
+      throw new JexoError('JEXO_PACK', `${as} lies outside the plan's folder, so it has no place beside a pack.`, {
+        where: as,
+        next: 'Move it into the folder of the plan.',
+      });
+    return { path: resolve(folder, as), as };
+  });
+}
+
+function packagesOf({ entries }: Plan): OptionalPackage[] {
+  const needed = entries.flatMap(({ kind, value }): OptionalPackage[] => {
+    if (kind === 'graphql') return ['graphql'];
+    if (kind === 'topics') return ['mqtt'];
+    if (kind !== 'database') return [];
+    const place = String(value.database).replace(
+      /^\$\{(\w+)(?::-([^}]*))?\}$/,
+      (_all, name: string, usual = '') => process.env[name] ?? String(usual),
+    );
+    return [/^postgres/.test(place) ? 'pg' : /^(?:mysql|mariadb):/.test(place) ? 'mysql2' : 'libsql'];
+  });
+  return [...new Set(needed)];
+}
 
 /** What `.env` beside the plan says holds where the environment says nothing. */
 function adoptVariables({ variables }: Plan): void {

@@ -48,6 +48,7 @@ export const topicsKind: TargetKind = {
       server: `defineServer({ ...${JSON.stringify({ name: serverName(name), title: `Topics of ${name}`, version: '0.0.0' })}, offers: [wrapTopics(env(${JSON.stringify(variable)}), ${given})] })`,
       from: resolve('package.json'),
       name,
+      packages: ['mqtt'],
       settings: [{ variable, purpose: `the address of the broker of ${name}`, secret: true }],
     };
   },

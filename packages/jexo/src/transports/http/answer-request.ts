@@ -5,6 +5,7 @@ import { after, type MaybePromise, type Store } from '../../engine/store.js';
 import { encode, errorCodes, type JsonRpcMessage } from '../../protocol/json-rpc.js';
 import { assumedHttpRevision, isRevision } from '../../protocol/revisions.js';
 import { accepts, formFor, type Form } from './accept.js';
+import type { CheckAgain } from './check-again.js';
 import { isSameCaller, withHeaders, withLazyHeaders } from './authenticate.js';
 import type { HttpSession, HttpSessions } from './http-sessions.js';
 import type { HttpRequest, RequestBody, Responder } from './http-types.js';
@@ -12,7 +13,7 @@ import type { KeepAlive } from './keep-alive.js';
 import type { Passing } from './passing.js';
 import { PostChannel, primes } from './post-channel.js';
 import { readMessage, type Incoming } from './read-message.js';
-import { eventStream, json, refuse } from './replies.js';
+import { comeBack, eventStream, json, refuse } from './replies.js';
 
 /** What the answers of all requests share. */
 export interface Serving {
@@ -25,6 +26,10 @@ export interface Serving {
   readonly clock: Clock;
   readonly onFault: (error: unknown, reference: string) => void;
   readonly isStateful: boolean;
+  /** True when no new session is begun any more. */
+  isDraining: boolean;
+  /** Sees to it that a stream ends when its caller would no longer be let in. */
+  readonly checkAgain: CheckAgain;
   readonly maxUnreadBytes: number;
   /** Idle sessions are looked for from now on. */
   readonly scheduleSweep: () => void;
@@ -52,7 +57,7 @@ export function answerPost(
   if (incoming.isInitialize) return postInitialize(serving, post);
   return after(findSession(serving, request, cors, caller, responder), (session) => {
     if (session === undefined) return;
-    const exchangeCaller = isSameCaller(session.caller, caller) ? session.caller : caller;
+    const exchangeCaller = isSameCaller(session.caller, caller) ? session.caller : narrowedAs(caller, session.caller);
     take(post, session.peer, channelFor(serving, { ...post, caller: exchangeCaller }, session));
     if (incoming.requests === 0) serving.sessions.passOn(session, incoming.value);
   });
@@ -65,7 +70,11 @@ export function answerGet(serving: Serving, request: HttpRequest, cors: Headers,
   if (!serving.isStateful) return keepsNoSessions(cors, responder);
   return after(findSession(serving, request, cors, caller, responder), (session) => {
     if (session === undefined) return;
-    const connect = () => responder.stream({ ...eventStream, ...cors });
+    const connect = () => {
+      const sink = responder.stream({ ...eventStream, ...cors });
+      serving.checkAgain(request, session.caller, sink, () => session.peer.close('the caller is no longer let in'));
+      return sink;
+    };
     const lastEventId = request.header('last-event-id');
     if (lastEventId === undefined || lastEventId === '') return session.streams.listen(connect(), primes(session));
     return after(session.streams.resume(lastEventId, connect), (isKnown) => {
@@ -88,6 +97,11 @@ export function answerDelete(
     session.peer.close('the client ended the session');
     responder.reply(204, cors, '');
   });
+}
+
+/** A session stays narrowed to what it began with. */
+function narrowedAs({ narrowedTo: _, ...caller }: Caller, { narrowedTo }: Caller): Caller {
+  return narrowedTo === undefined ? caller : { ...caller, narrowedTo };
 }
 
 interface Post {
@@ -134,10 +148,11 @@ function findSession(
 }
 
 function channelFor({ maxUnreadBytes }: Serving, post: Post, session: HttpSession | undefined, isHandshake?: true): PostChannel {
-  const { incoming, responder, cors, form, caller } = post;
+  const { request, incoming, responder, cors, form, caller } = post;
   return new PostChannel({
     expected: incoming.requests,
     caller,
+    request,
     responder,
     cors,
     session,
@@ -151,6 +166,8 @@ function postInitialize(serving: Serving, post: Post): void {
   const { request, cors, caller, responder, incoming } = post;
   if (request.header('mcp-session-id') !== undefined)
     return refuse(responder, 400, cors, 'Bad request: initialize starts a new session and must not name an old one');
+  if (serving.isDraining)
+    return refuse(responder, 503, { ...cors, ...comeBack }, 'The server is stopping: try again', errorCodes.internalError);
   if (!serving.sessions.makeRoom(request.address ?? ''))
     return refuse(responder, 503, { ...cors, 'retry-after': '60' }, 'Too many sessions: try again later', errorCodes.internalError);
   const session = serving.sessions.begin(withHeaders(caller, request));

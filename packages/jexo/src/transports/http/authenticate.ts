@@ -36,31 +36,66 @@ export type Authenticated =
  * What it throws is a fault of the server: the client gets a 500 with a reference.
  *
  * @example
- * const authenticate: Authenticate = ({ header }) =>
+ * const auth: Authenticator = ({ header }) =>
  *   header('x-apiary-key') === process.env.APIARY_KEY ? { identity: 'keeper' } : { challenge: 'ApiKey realm="apiary"' };
  */
-export type Authenticate = (request: IncomingRequest) => MaybePromise<Authenticated>;
+export interface Authenticator {
+  (request: IncomingRequest): MaybePromise<Authenticated>;
+  /** Documents that `serveHttp` serves to anybody, by their paths on the host, whatever the base path: where to sign in, say. */
+  readonly documents?: Readonly<Record<string, object>>;
+}
 
 /** The caller of a request; when there is none, the request has been answered with the challenge. */
 export function identify(
-  authenticate: Authenticate | undefined,
+  auth: Authenticator | undefined,
   request: HttpRequest,
   cors: Record<string, string>,
   responder: Responder,
+  mayNarrow: boolean,
 ): MaybePromise<Caller | undefined> {
-  if (authenticate === undefined) return plainCaller(request);
+  const plain = mayNarrow ? narrowed(plainCaller(request), request.query?.('tags')) : plainCaller(request);
+  if (auth === undefined) return plain;
   const { method, address } = request;
   const shown: IncomingRequest = { method, address, header: (name) => request.header(name) };
-  return after(authenticate(shown), (found) => {
-    if ('identity' in found) return { ...plainCaller(request), ...known(found) };
+  return after(auth(shown), (found): Caller | undefined => {
+    if ('identity' in found) return known(plain, found);
     const { challenge, status = 401, message = status === 401 ? 'Sign in first' : 'This caller may not do that' } = found;
     refuse(responder, status, { ...cors, 'www-authenticate': challenge }, `${status === 401 ? 'Unauthorized' : 'Forbidden'}: ${message}`);
     return undefined;
   });
 }
 
-function known({ identity, scopes, claims }: Extract<Authenticated, { identity: string }>): Partial<Caller> {
-  return { identity, ...(scopes && { scopes }), ...(claims && { claims }) };
+const mostTags = 50;
+
+/** `?tags=inspections,scales` leaves the offers with one of these tags. */
+function narrowed(caller: Caller, tags: string | undefined): Caller {
+  const wanted = (tags ?? '')
+    .split(',')
+    .map((each) => each.trim())
+    .filter((each) => each !== '')
+    .slice(0, mostTags);
+  return wanted.length === 0 ? caller : { ...caller, narrowedTo: wanted };
+}
+
+/** Whether the sender of an earlier request would be let in again, as the same caller. */
+export function isStillLetIn(auth: Authenticator, request: HttpRequest, caller: Caller): MaybePromise<boolean> {
+  const { method, address } = request;
+  return after(
+    auth({ method, address, header: (name) => request.header(name) }),
+    (found) => 'identity' in found && found.identity === caller.identity,
+  );
+}
+
+function known(plain: Caller, { identity, scopes, claims }: Extract<Authenticated, { identity: string }>): Caller {
+  const { transport, address, narrowedTo } = plain;
+  return {
+    transport,
+    identity,
+    ...(scopes && { scopes }),
+    ...(claims && { claims }),
+    ...(address !== undefined && { address }),
+    ...(narrowedTo && { narrowedTo }),
+  };
 }
 
 function plainCaller(request: HttpRequest): Caller {
@@ -71,7 +106,9 @@ function plainCaller(request: HttpRequest): Caller {
 /** True when two requests come from the same caller with the same rights. */
 export function isSameCaller(a: Caller, b: Caller): boolean {
   if (a.identity === undefined && b.identity === undefined) return true;
-  return a.identity === b.identity && JSON.stringify([a.scopes, a.claims]) === JSON.stringify([b.scopes, b.claims]);
+  if (a.identity !== b.identity) return false;
+  if (a.scopes === b.scopes && a.claims === b.claims) return true;
+  return JSON.stringify([a.scopes, a.claims]) === JSON.stringify([b.scopes, b.claims]);
 }
 
 /** The caller that begins a session, with the headers it came with; without those that may carry credentials. */

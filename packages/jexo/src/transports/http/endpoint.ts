@@ -5,7 +5,8 @@ import { after, type MaybePromise, type Store } from '../../engine/store.js';
 import { errorCodes } from '../../protocol/json-rpc.js';
 import { memoryStore } from '../../stores/memory.js';
 import { safeTap, type WireTap } from '../link.js';
-import { identify, type Authenticate } from './authenticate.js';
+import { checkAgain } from './check-again.js';
+import { identify, type Authenticator } from './authenticate.js';
 import { answerDelete, answerGet, answerPost, type Serving } from './answer-request.js';
 import { createGate, type GateOptions } from './gate.js';
 import { createHttpSessions } from './http-sessions.js';
@@ -13,14 +14,18 @@ import type { HttpRequest, RequestBody, Responder } from './http-types.js';
 import { createKeepAlive } from './keep-alive.js';
 import { createPassing } from './passing.js';
 import { isBodyTooDeep } from './read-message.js';
-import { corsFor, refuse } from './replies.js';
+import { comeBack, corsFor, refuse } from './replies.js';
 import type { StreamLimits } from './session-streams.js';
 import { tapExchange } from './tap-exchange.js';
 
 /** Limits and checks of a server over HTTP. */
 export interface EndpointOptions extends GateOptions, StreamLimits {
   /** Finds out who sends each request. Default: nobody is asked, and no caller has an identity. */
-  readonly authenticate?: Authenticate;
+  readonly auth?: Authenticator;
+  /** True lets a client narrow what it sees by the query: `/mcp?tags=inspections,scales` leaves the offers with one of these tags. */
+  readonly narrowing?: boolean;
+  /** Ends the ids of sessions, so that what is in front can tell where one is: `.w2`. Default: nothing. */
+  readonly sessionMark?: string;
   /** Where sessions, events, tasks and limits are kept. Default: in the memory of this process. Several processes may share one. */
   readonly store?: Store;
   /** False serves every request by itself, without sessions: for hosts that keep nothing between requests. Default true. */
@@ -53,10 +58,14 @@ export interface Endpoint {
   /** Answers one request. */
   handle(request: HttpRequest, body: RequestBody, responder: Responder): void;
   readonly sessions: number;
+  /** Event streams that are open. */
+  readonly streams: number;
   /** Requests being answered. */
   readonly inFlight: number;
   /** Ends all sessions; clients begin new ones. */
   forgetSessions(): void;
+  /** From now on no new session is begun: clients get a 503 and come back, to another process perhaps. */
+  drain(): void;
   /** Resolves when nothing is being answered. */
   whenIdle(): Promise<void>;
   /** Ends what is served here, and releases the server; the last one to do so closes it. */
@@ -64,13 +73,16 @@ export interface Endpoint {
 }
 
 /** The Streamable HTTP endpoint (Transports, "Streamable HTTP"), for any runtime that can reply and stream. */
+// eslint-disable-next-line max-lines-per-function -- the members of an endpoint share its state
 export function createEndpoint(server: Servable, options: EndpointOptions): Endpoint {
-  const { clock = systemClock, onFault = printFault, authenticate } = options;
+  const { clock = systemClock, onFault = printFault, auth } = options;
   const release = hold(server);
   const gate = createGate(options);
   const tap = options.tap === undefined ? undefined : safeTap(options.tap, onFault);
   const serving = createServing(server, options, clock, onFault);
   const { sessions, passing, keepAlive } = serving;
+  const { narrowing = false } = options;
+  let isClosed = false;
 
   const route = (request: HttpRequest, body: RequestBody, cors: Record<string, string>, caller: Caller, responder: Responder) => {
     switch (request.method) {
@@ -94,8 +106,9 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     if (isDoubled) return refuse(responder, 400, {}, 'Bad request: there is more than one Host header');
     if (refusal !== undefined) return refuse(responder, 403, {}, `Forbidden: ${refusal}`);
     const cors = corsFor(origin);
+    if (isClosed) return refuse(responder, 503, { ...cors, ...comeBack }, 'The server is stopping: try again', errorCodes.internalError);
     if (request.method === 'OPTIONS') return responder.reply(204, { ...cors, allow: 'GET, POST, DELETE' }, '');
-    return after(identify(authenticate, request, cors, responder), (caller) =>
+    return after(identify(auth, request, cors, responder, narrowing), (caller) =>
       caller === undefined ? undefined : route(request, body, cors, caller, responder),
     );
   };
@@ -124,6 +137,12 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     get sessions() {
       return sessions.size;
     },
+    get streams() {
+      return keepAlive.size;
+    },
+    drain() {
+      serving.isDraining = true;
+    },
     get inFlight() {
       let count = passing.inFlight;
       for (const { peer } of sessions.all()) count += peer.inFlight.incoming;
@@ -136,6 +155,7 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       await Promise.all([...[...sessions.all()].map(({ peer }) => peer.whenIdle()), passing.whenIdle()]);
     },
     async close(reason) {
+      isClosed = true;
       serving.stop();
       keepAlive.stop();
       sessions.leave(reason);
@@ -160,6 +180,7 @@ function createServing(
     server,
     store,
     isShared: options.store !== undefined,
+    mark: options.sessionMark ?? '',
     limits: { ...options, sessionIdleMs, maxSessions, maxSessionsPerAddress },
     clock,
     onStream: keepAlive.add,
@@ -184,6 +205,8 @@ function createServing(
     clock,
     onFault,
     isStateful: options.sessions ?? true,
+    isDraining: false,
+    checkAgain: checkAgain(options.auth, clock, onFault),
     maxUnreadBytes,
     scheduleSweep,
     stop: () => sweeping !== undefined && clock.cancel(sweeping),

@@ -32,11 +32,12 @@ export function fetchHandler(server: Servable, options: FetchHandlerOptions = {}
   const handle = async (request: Request): Promise<Response> => {
     const body = request.method === 'POST' ? await readBody(request, maxBodyBytes) : '';
     if (body === undefined) return tooLarge(maxBodyBytes);
-    const { host } = new URL(request.url);
+    const { host, searchParams } = new URL(request.url);
     return new Promise((resolve) => {
       const head: HttpRequest = {
         method: request.method,
         header: (name) => request.headers.get(name) ?? (name === 'host' ? host : undefined),
+        query: (name) => searchParams.get(name) ?? undefined,
         headers: () => Object.fromEntries(request.headers),
       };
       endpoint.handle(head, body, {

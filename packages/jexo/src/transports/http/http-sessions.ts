@@ -30,6 +30,8 @@ export interface HttpSessionsParts {
   readonly store: Store;
   /** True when other processes may use the same store. */
   readonly isShared: boolean;
+  /** Ends the ids of sessions that are begun here. */
+  readonly mark: string;
   readonly limits: SessionLimits & StreamLimits;
   readonly clock: Clock;
   readonly onStream: (sink: EventStream) => void;
@@ -128,7 +130,7 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
       return sessions.size;
     },
     all: () => sessions.values(),
-    begin: (caller) => open(globalThis.crypto.randomUUID(), caller),
+    begin: (caller) => open(`${globalThis.crypto.randomUUID()}${parts.mark}`, caller),
     find(id) {
       const known = sessions.get(id);
       if (known !== undefined || !isShared) return known;

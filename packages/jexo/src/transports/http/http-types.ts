@@ -3,6 +3,8 @@ export interface HttpRequest {
   readonly method: string;
   /** A header by its lower-case name. */
   header(name: string): string | undefined;
+  /** A parameter of the query, where the runtime tells the address. */
+  query?(name: string): string | undefined;
   /** All headers by their lower-case names, where somebody asks for them. */
   headers(): Readonly<Record<string, string>>;
   readonly address?: string | undefined;

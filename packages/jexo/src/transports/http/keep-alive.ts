@@ -2,6 +2,8 @@ import type { Clock } from '../../engine/clock.js';
 import type { EventStream } from './http-types.js';
 
 export interface KeepAlive {
+  /** Streams that are open. */
+  readonly size: number;
   add(sink: EventStream): void;
   stop(): void;
 }
@@ -16,11 +18,13 @@ export function createKeepAlive(clock: Clock, ms: number): KeepAlive {
     if (sinks.size > 0) beating = clock.after(ms, beat);
   };
   return {
+    get size() {
+      return sinks.size;
+    },
     add(sink) {
-      if (ms === 0) return;
       sinks.add(sink);
       sink.onClose(() => sinks.delete(sink));
-      beating ??= clock.after(ms, beat);
+      if (ms > 0) beating ??= clock.after(ms, beat);
     },
     stop() {
       if (beating !== undefined) clock.cancel(beating);

@@ -1,17 +1,34 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { gzip } from 'node:zlib';
 import { failure } from '../../engine/peer.js';
 import { encode, errorCodes } from '../../protocol/json-rpc.js';
 import { ParsedBody, type EventStream, type HttpRequest, type RequestBody, type Responder } from './http-types.js';
+import type { See, Seen } from './forwarded.js';
 import { json } from './replies.js';
 
 type Use = (request: HttpRequest, body: RequestBody, responder: Responder) => void;
+
+/** How requests of node:http are taken. */
+export interface NodeExchangeOptions {
+  /** Bytes a request body may have. */
+  readonly maxBodyBytes: number;
+  /** Finds out who sent a request. */
+  readonly see: See;
+  /** True sends long answers compressed to those who take them so. */
+  readonly compress: boolean;
+}
+
+/** Shorter answers gain nothing by being compressed. */
+const worthCompressing = 4096;
 
 /** One request and the way to answer it: one object, since one is made for every call. */
 class NodeExchange implements HttpRequest, Responder {
   constructor(
     private readonly request: IncomingMessage,
     private readonly response: ServerResponse,
+    private readonly options: NodeExchangeOptions,
   ) {}
+  private seen: Seen | undefined;
 
   get method(): string {
     return this.request.method ?? 'GET';
@@ -23,9 +40,18 @@ class NodeExchange implements HttpRequest, Responder {
     return count;
   }
   get address(): string | undefined {
-    return this.request.socket.remoteAddress;
+    return this.who.address;
+  }
+  private get who(): Seen {
+    return (this.seen ??= this.options.see(this.request));
+  }
+  query(name: string): string | undefined {
+    const { url = '' } = this.request;
+    const start = url.indexOf('?');
+    return start < 0 ? undefined : (new URLSearchParams(url.slice(start + 1)).get(name) ?? undefined);
   }
   header(name: string): string | undefined {
+    if (name === 'host') return this.who.host;
     return this.request.headers[name] as string | undefined;
   }
   headers(): Readonly<Record<string, string>> {
@@ -33,6 +59,8 @@ class NodeExchange implements HttpRequest, Responder {
   }
   reply(status: number, headers: Record<string, string>, body: string): void {
     const { response } = this;
+    if (body.length >= worthCompressing && this.options.compress && takesGzip(this.request))
+      return replyCompressed(response, status, headers, body);
     if (body === '') response.writeHead(status, headers);
     // The headers of nearly every answer, written as one literal: node:http is slower with an object made by spreading.
     else if (headers === json)
@@ -57,8 +85,15 @@ const ignore = () => undefined;
  *
  * @param parsed the body, where the app in front has read and parsed it already
  */
-export function withNodeRequest(request: IncomingMessage, response: ServerResponse, maxBodyBytes: number, parsed: unknown, use: Use): void {
-  const exchange = new NodeExchange(request, response);
+export function withNodeRequest(
+  request: IncomingMessage,
+  response: ServerResponse,
+  options: NodeExchangeOptions,
+  parsed: unknown,
+  use: Use,
+): void {
+  const { maxBodyBytes } = options;
+  const exchange = new NodeExchange(request, response, options);
   // An answer that nobody is there to take any more ends by itself.
   response.on('error', ignore);
   request.on('error', ignore);
@@ -78,6 +113,28 @@ export function withNodeRequest(request: IncomingMessage, response: ServerRespon
   });
   request.on('end', () => {
     if (size <= maxBodyBytes) use(exchange, (more === undefined ? first : Buffer.concat(more))?.toString() ?? '', exchange);
+  });
+}
+
+/** Quality values aside from `q=0` do not matter: either both sides know it or not. */
+function takesGzip({ headers }: IncomingMessage): boolean {
+  const accepted = headers['accept-encoding'];
+  return (
+    accepted !== undefined &&
+    accepted.split(',').some((each) => /^\s*gzip\s*(?:;\s*q=(?!0(?:\.0*)?\s*$))?/i.test(each) && !/q=0(?:\.0*)?\s*$/i.test(each))
+  );
+}
+
+function replyCompressed(response: ServerResponse, status: number, headers: Record<string, string>, body: string): void {
+  gzip(body, { level: 4 }, (error, packed) => {
+    if (response.destroyed) return;
+    const vary = headers.vary === undefined ? 'Accept-Encoding' : `${headers.vary}, Accept-Encoding`;
+    const coded =
+      error === null
+        ? { vary, 'content-encoding': 'gzip', 'content-length': packed.byteLength }
+        : { 'content-length': Buffer.byteLength(body) };
+    response.writeHead(status, { ...headers, ...coded });
+    response.end(error === null ? packed : body);
   });
 }
 

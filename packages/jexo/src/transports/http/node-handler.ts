@@ -2,12 +2,25 @@ import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Servable } from '../../engine/servable.js';
 import { createEndpoint, type Endpoint, type EndpointOptions } from './endpoint.js';
 import { loopbackNames } from './gate.js';
-import { withNodeRequest } from './node-exchange.js';
+import { seeThrough } from './forwarded.js';
+import { withNodeRequest, type NodeExchangeOptions } from './node-exchange.js';
 
 /** How `nodeHandler` serves. */
 export interface NodeHandlerOptions extends Partial<EndpointOptions> {
   /** Bytes a request body may have. Default 4 MiB; a larger one is answered with 413. */
   readonly maxBodyBytes?: number;
+  /**
+   * Proxies in front whose `X-Forwarded-For` and `X-Forwarded-Host` are believed: addresses, networks as `10.0.0.0/8`, or `loopback`.
+   * Default: none; what anybody sends in such headers is ignored.
+   */
+  readonly proxies?: readonly string[];
+  /** True sends answers from 4 KiB on compressed to those who take gzip. Default false: a proxy in front usually does. */
+  readonly compress?: boolean;
+}
+
+/** How a handler takes requests. */
+export function exchangeOptionsOf({ maxBodyBytes = 4 * 1024 * 1024, proxies, compress = false }: NodeHandlerOptions): NodeExchangeOptions {
+  return { maxBodyBytes, see: seeThrough(proxies), compress };
 }
 
 /** Handles requests of node:http. */
@@ -29,11 +42,11 @@ export interface NodeHandler {
  * app.all('/mcp', (req, reply) => (reply.hijack(), mcp(req.raw, reply.raw, req.body))); // where they wrap them
  */
 export function nodeHandler(server: Servable, options: NodeHandlerOptions = {}): NodeHandler {
-  const { maxBodyBytes = 4 * 1024 * 1024 } = options;
+  const exchange = exchangeOptionsOf(options);
   const endpoint = createEndpoint(server, { allowedHosts: loopbackNames, ...options });
   const handle: NodeHandler = Object.assign(
     (request: IncomingMessage & { readonly body?: unknown }, response: ServerResponse, body: unknown = request.body) =>
-      withNodeRequest(request, response, maxBodyBytes, body, endpoint.handle),
+      withNodeRequest(request, response, exchange, body, endpoint.handle),
     { endpoint },
   );
   return handle;

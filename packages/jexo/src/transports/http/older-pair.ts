@@ -6,7 +6,7 @@ import { hold, type Caller, type Servable } from '../../engine/servable.js';
 import { after } from '../../engine/store.js';
 import { maxDepth } from '../../protocol/depth.js';
 import { encode, errorCodes } from '../../protocol/json-rpc.js';
-import { identify, withHeaders, type Authenticate } from './authenticate.js';
+import { identify, withHeaders, type Authenticator } from './authenticate.js';
 import { ParsedBody, type EventStream, type HttpRequest, type RequestBody, type Responder } from './http-types.js';
 import { isBodyTooDeep } from './read-message.js';
 import { noHeaders, refuse } from './replies.js';
@@ -14,7 +14,7 @@ import type { Gate } from './gate.js';
 
 export interface OlderPairOptions {
   readonly gate: Gate;
-  readonly authenticate: Authenticate | undefined;
+  readonly auth: Authenticator | undefined;
   readonly clock: Clock;
   /** Path the client is told to post to. */
   readonly postPath: string;
@@ -43,7 +43,7 @@ interface OlderSession {
 
 /** The transport of revision 2024-11-05: one stream that carries everything to the client, one address that takes what it says. */
 export function createOlderPair(server: Servable, options: OlderPairOptions): OlderPair {
-  const { gate, authenticate, clock, postPath, maxSessions, maxUnreadBytes, onFault = printFault } = options;
+  const { gate, auth, clock, postPath, maxSessions, maxUnreadBytes, onFault = printFault } = options;
   const release = hold(server);
   const sessions = new Map<string, OlderSession>();
   /** Calls `use` for a request that may pass, with who sends it. */
@@ -55,7 +55,7 @@ export function createOlderPair(server: Servable, options: OlderPairOptions): Ol
       refuse(responder, 500, noHeaders, 'Internal error', errorCodes.internalError);
     };
     try {
-      const work = after(identify(authenticate, request, noHeaders, responder), (caller) => caller && use(caller));
+      const work = after(identify(auth, request, noHeaders, responder, false), (caller) => caller && use(caller));
       if (work instanceof Promise) work.catch(failed);
     } catch (error) {
       failed(error);

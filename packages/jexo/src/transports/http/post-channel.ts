@@ -5,7 +5,7 @@ import { encode, type JsonRpcMessage, type RequestId } from '../../protocol/json
 import { since } from '../../protocol/revisions.js';
 import type { Form } from './accept.js';
 import type { HttpSession } from './http-sessions.js';
-import type { EventStream, Responder } from './http-types.js';
+import type { EventStream, HttpRequest, Responder } from './http-types.js';
 import { eventStream, json, noHeaders } from './replies.js';
 import type { OutStream } from './session-streams.js';
 
@@ -13,6 +13,7 @@ export interface PostOptions {
   /** Answers the body will get. */
   readonly expected: number;
   readonly caller: Caller;
+  readonly request: HttpRequest;
   readonly responder: Responder;
   readonly cors: Record<string, string>;
   /** Whose stream it becomes, if it becomes one; without sessions there is nothing to resume. */
@@ -69,6 +70,10 @@ export class PostChannel implements Channel {
     this.open().write(text);
     this.expected -= answers;
     if (this.expected <= 0) this.end();
+  }
+
+  header(name: string): string | undefined {
+    return this.made.request.header(name);
   }
 
   dropped(_id: RequestId): void {

@@ -5,6 +5,8 @@ import type { Responder } from './http-types.js';
 /** The headers of an answer that carries nothing but JSON; runtimes may know it by identity. */
 export const json = { 'content-type': 'application/json' };
 export const eventStream = { 'content-type': 'text/event-stream', 'cache-control': 'no-cache, no-transform', 'x-accel-buffering': 'no' };
+/** A refusal that is over soon (RFC 9110, 10.2.3). */
+export const comeBack = { 'retry-after': '1' };
 export const noHeaders: Record<string, string> = {};
 
 /** Refuses a request with an error that has no id: none of its messages has been taken. */

@@ -1,18 +1,24 @@
-import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { systemClock } from '../../engine/clock.js';
-import { after } from '../../engine/store.js';
-import { memoryLimits } from '../../stores/memory.js';
 import { describeFault } from '../../engine/faults.js';
+import { pause } from '../../engine/pause.js';
 import type { Servable } from '../../engine/servable.js';
 import { JexoError } from '../../errors.js';
 import { surviveStrays } from '../strays.js';
+import { serveAdmin } from './admin.js';
+import type { Seen } from './forwarded.js';
 import type { FrontPage } from './front-page.js';
 import { createGate, loopbackNames } from './gate.js';
 import { listen } from './listen.js';
-import { withNodeRequest } from './node-exchange.js';
-import { nodeHandler, type NodeHandler, type NodeHandlerOptions } from './node-handler.js';
+import { nodeHandler, type NodeHandlerOptions } from './node-handler.js';
 import { createOlderPair, type OlderPair } from './older-pair.js';
+import { watchReadiness } from './readiness.js';
+import { createRoutes, limited, postPath, type RoutingOptions } from './routes.js';
+import { createTlsServer, type TlsFiles } from './tls.js';
+
+/** Answers a request of node:http. */
+export type OwnRoute = (request: IncomingMessage, response: ServerResponse) => void;
 
 /** How `serveHttp` serves. */
 export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts'> {
@@ -24,10 +30,24 @@ export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts
   readonly open?: boolean;
   /** Default `/mcp`. */
   readonly path?: string;
-  /** Default: the loopback names and `host`. */
+  /** Put before every path, where a proxy in front hands paths on as they are: `/tools`. Default: nothing. */
+  readonly basePath?: string;
+  /**
+   * Where clients reach the endpoint, when that is not where it listens: `https://apiary.example/mcp`. Its host and its pages are allowed,
+   * and it is the address that is told.
+   */
+  readonly publicUrl?: string;
+  /** Default: the loopback names, `host`, and that of `publicUrl`. */
   readonly allowedHosts?: readonly string[];
+  /** Serves HTTPS with these files; a renewed certificate is taken up without a restart. Default: HTTP. */
+  readonly tls?: TlsFiles;
   /** Milliseconds that calls in flight get to finish on close. Default 10,000. */
   readonly graceMs?: number;
+  /**
+   * Milliseconds on close in which connections are still taken while `/ready` says no, so that what is in front can turn elsewhere.
+   * Default 0.
+   */
+  readonly drainMs?: number;
   /** True serves clients of revision 2024-11-05 too, which want a stream at `/sse`. Default false. */
   readonly httpSse?: boolean;
   /** Connections at once. Default 20,000. */
@@ -39,7 +59,17 @@ export interface ServeHttpOptions extends Omit<NodeHandlerOptions, 'allowedHosts
   /** A plain page at `/` tells a person what is offered here, and lets them try it. Default false. */
   readonly page?: boolean;
   /** Own routes beside the endpoint, by their paths: `{ '/metrics': (request, response) => … }`. Who may ask is for them to see to. */
-  readonly routes?: Readonly<Record<string, (request: IncomingMessage, response: ServerResponse) => void>>;
+  readonly routes?: Readonly<Record<string, OwnRoute>>;
+  /**
+   * Takes a request that another process is to answer, because it has the session: see `sessionMark`. True when it did. Default: none does.
+   */
+  readonly elsewhere?: (request: IncomingMessage, response: ServerResponse, seen: Seen) => boolean;
+  /** A port of its own for operators: `/health`, `/ready` and `adminRoutes`. Default: none. */
+  readonly adminPort?: number;
+  /** Address of the port for operators. Default 127.0.0.1. */
+  readonly adminHost?: string;
+  /** Routes at the port for operators, by their paths. */
+  readonly adminRoutes?: Readonly<Record<string, OwnRoute>>;
 }
 
 /** A server that is served over HTTP. */
@@ -48,60 +78,78 @@ export interface HttpService {
   readonly url: string;
   /** The port it listens at. */
   readonly port: number;
+  /** The port for operators, where there is one. */
+  readonly adminPort: number | undefined;
   /** Sessions that are open. */
   readonly sessions: number;
+  /** Event streams that are open. */
+  readonly streams: number;
   /** Requests being answered. */
   readonly inFlight: number;
+  /** Answers a request that came another way, by a Unix socket say. */
+  readonly route: OwnRoute;
   /** Ends all sessions; clients begin new ones. */
   forgetSessions(): void;
-  /** Stops listening, answers what is in flight, ends the streams. */
+  /**
+   * Stops: begins no new session, answers what is in flight, has the readers of streams come back (to another process perhaps), and closes
+   * the server.
+   */
   close(): Promise<void>;
 }
-
-const ssePath = '/sse';
-const postPath = '/messages';
 
 /**
  * Serves over Streamable HTTP. Beside the endpoint, `/health` answers as long as the process lives, and `/ready` once the
  * server has read its sources and until it is stopping.
  *
- * @throws JexoError JEXO_PORT_IN_USE, JEXO_ADDRESS, JEXO_OPEN
+ * @throws JexoError JEXO_PORT_IN_USE, JEXO_ADDRESS, JEXO_OPEN, JEXO_TLS, JEXO_USAGE
  * @example
  * const { url, close } = await serveHttp(apiary, { port: 4300 });   // http://127.0.0.1:4300/mcp
  */
 export async function serveHttp(server: Servable, options: ServeHttpOptions = {}): Promise<HttpService> {
-  const { port = 0, host = '127.0.0.1', path = '/mcp', graceMs = 10_000, maxHeaderBytes = 16 * 1024, maxConnections = 20_000 } = options;
-  const isWildcard = host === '0.0.0.0' || host === '::';
-  if (!isLoopback(host) && options.open !== true && options.authenticate === undefined)
-    throw new JexoError('JEXO_OPEN', `Every machine that reaches this one at ${host} could call these tools: there is no sign-in.`, {
-      where: host,
-    });
-  const allowedHosts = options.allowedHosts ?? (isWildcard ? ['*'] : [...loopbackNames, host.includes(':') ? `[${host}]` : host]);
-  let made: Promise<FrontPage> | undefined;
-  const page = options.page ? () => (made ??= import('./front-page.js').then(({ frontPage }) => frontPage(path))) : undefined;
-  const handler = nodeHandler(server, { ...options, allowedHosts });
-  const older = options.httpSse ? olderPairFor(server, { ...options, allowedHosts }) : undefined;
-  const readiness = watchReadiness(server);
+  const { port = 0, host = '127.0.0.1', maxHeaderBytes = 16 * 1024, maxConnections = 20_000, tls } = options;
+  requireAuth(options);
+  const routing = withDefaults(options);
+  const handler = nodeHandler(server, routing);
+  const older = options.httpSse ? olderPairFor(server, routing) : undefined;
+  const readiness = watchReadiness(server, note);
   const release = surviveStrays(note);
-  const route = createRoutes({ ...options, path, allowedHosts }, { handler, older, readiness, page });
-  const http = createServer({ maxHeaderSize: maxHeaderBytes }, limited(options, route));
-  http.maxConnections = maxConnections;
+  let isStopping = false;
+  const route = limited(options, note, createRoutes(routing, { handler, older, readiness, page: pageOf(routing) }));
+  const take: OwnRoute = (request, response) => {
+    // Whoever has more to ask connects again: to another process, when this one is gone.
+    if (isStopping) response.shouldKeepAlive = false;
+    route(request, response);
+  };
   const letGo = (): Promise<void> =>
     Promise.all([handler.endpoint.close('the server is stopping'), older?.close('the server is stopping')]).then(
       () => undefined,
       (error: unknown) => note(`a source could not be closed: ${describeFault(error)}`),
     );
+  let http: Server;
+  let admin: Server | undefined;
   try {
+    http = tls === undefined ? createServer({ maxHeaderSize: maxHeaderBytes }) : createTlsServer(tls, maxHeaderBytes, note);
+    http.on('request', take);
+    http.maxConnections = maxConnections;
     await listen(http, port, host);
+    if (options.adminPort !== undefined)
+      admin = await serveAdmin(options.adminPort, options.adminHost ?? '127.0.0.1', readiness, options.adminRoutes ?? {}).catch(
+        (error: unknown) => {
+          http.close();
+          throw error;
+        },
+      );
   } catch (error) {
     release();
     await letGo();
     throw error;
   }
-  const address = http.address() as AddressInfo;
-  const shownHost = address.address.includes(':') ? `[${address.address}]` : address.address;
   const stop = async (): Promise<void> => {
+    const { graceMs = 10_000, drainMs = 0 } = options;
     readiness.stop();
+    isStopping = true;
+    handler.endpoint.drain();
+    if (drainMs > 0) await pause(drainMs);
     const closed = new Promise<void>((resolve) => http.close(() => resolve()));
     await within(graceMs, Promise.all([handler.endpoint.whenIdle(), older?.whenIdle()]));
     await letGo();
@@ -110,24 +158,81 @@ export async function serveHttp(server: Servable, options: ServeHttpOptions = {}
     const cut = setTimeout(() => http.closeAllConnections(), 250);
     await closed;
     clearTimeout(cut);
+    admin?.close();
+    admin?.closeAllConnections();
     release();
   };
   let closing: Promise<void> | undefined;
   return {
-    url: `http://${shownHost}:${address.port}${path}`,
-    port: address.port,
+    url: options.publicUrl ?? addressOf(http, `${routing.basePath}${routing.path}`),
+    port: (http.address() as AddressInfo).port,
+    adminPort: (admin?.address() as AddressInfo | undefined)?.port,
     get sessions() {
       return handler.endpoint.sessions;
+    },
+    get streams() {
+      return handler.endpoint.streams;
     },
     get inFlight() {
       return handler.endpoint.inFlight + (older?.inFlight ?? 0);
     },
+    route: take,
     forgetSessions: () => handler.endpoint.forgetSessions(),
     close: () => (closing ??= stop()),
   };
 }
 
 const note = (text: string) => console.error(`jexo: ${text}`);
+
+/** @throws JexoError JEXO_OPEN */
+function requireAuth({ host = '127.0.0.1', open, auth }: ServeHttpOptions): void {
+  if (isLoopback(host) || open === true || auth !== undefined) return;
+  throw new JexoError('JEXO_OPEN', `Every machine that reaches this one at ${host} could call these tools: there is no sign-in.`, {
+    where: host,
+  });
+}
+
+/** @throws JexoError JEXO_USAGE */
+function withDefaults(options: ServeHttpOptions): RoutingOptions {
+  const { host = '127.0.0.1', path = '/mcp', basePath = '', publicUrl, allowedOrigins = [] } = options;
+  const base = basePath.replace(/\/+$/, '');
+  if (base !== '' && !/^\/[^?#]*$/.test(base))
+    throw new JexoError('JEXO_USAGE', `basePath must start with a slash; ${JSON.stringify(basePath)} does not.`, { where: 'basePath' });
+  const known = publicUrl === undefined ? undefined : readPublicUrl(publicUrl);
+  const isWildcard = host === '0.0.0.0' || host === '::';
+  // With an address that is told, a wildcard need not mean any name.
+  const names = [...loopbackNames, ...(isWildcard ? [] : [host.includes(':') ? `[${host}]` : host]), ...(known ? [known.hostname] : [])];
+  return {
+    ...options,
+    path,
+    basePath: base,
+    allowedHosts: options.allowedHosts ?? (isWildcard && known === undefined ? ['*'] : names),
+    allowedOrigins: [...allowedOrigins, ...(known ? [known.origin] : [])],
+  };
+}
+
+/** @throws JexoError JEXO_USAGE */
+function readPublicUrl(text: string): URL {
+  const url = URL.canParse(text) ? new URL(text) : undefined;
+  if (url !== undefined && /^https?:$/.test(url.protocol) && url.username === '' && url.search === '' && url.hash === '') return url;
+  throw new JexoError('JEXO_USAGE', `The public address must be as https://apiary.example/mcp; ${JSON.stringify(text)} is not.`, {
+    where: 'publicUrl',
+  });
+}
+
+/** The page asks the endpoint where the browser finds it, which need not be where it is served. */
+function pageOf({ page, basePath, path, publicUrl }: RoutingOptions): (() => Promise<FrontPage>) | undefined {
+  if (page !== true) return undefined;
+  const shown = publicUrl === undefined ? `${basePath}${path}` : new URL(publicUrl).pathname;
+  let made: Promise<FrontPage> | undefined;
+  return () => (made ??= import('./front-page.js').then(({ frontPage }) => frontPage(shown)));
+}
+
+function addressOf(http: Server, path: string): string {
+  const { address, port } = http.address() as AddressInfo;
+  const scheme = 'setSecureContext' in http ? 'https' : 'http';
+  return `${scheme}://${address.includes(':') ? `[${address}]` : address}:${port}${path}`;
+}
 
 /** Waits for a work, but no longer than so many milliseconds. */
 async function within(ms: number, work: Promise<unknown>): Promise<void> {
@@ -136,128 +241,20 @@ async function within(ms: number, work: Promise<unknown>): Promise<void> {
   clearTimeout(timer);
 }
 
-function olderPairFor(server: Servable, options: ServeHttpOptions & { readonly allowedHosts: readonly string[] }): OlderPair {
-  const { authenticate, clock = systemClock, maxSessions = 10_000, maxUnreadBytes = 1024 * 1024, onFault } = options;
+function olderPairFor(server: Servable, options: RoutingOptions): OlderPair {
+  const { auth, clock = systemClock, maxSessions = 10_000, maxUnreadBytes = 1024 * 1024, onFault, basePath } = options;
   const gate = createGate(options);
-  return createOlderPair(server, { gate, authenticate, clock, postPath, maxSessions, maxUnreadBytes, ...(onFault && { onFault }) });
-}
-
-/** Whether the sources have been read, for those who ask at `/ready`. */
-interface Readiness {
-  readonly state: 'starting' | 'ready' | 'failed' | 'stopping';
-  /** What could not be read may be there by now. */
-  tryAgain(): void;
-  stop(): void;
-}
-
-function watchReadiness(server: Servable): Readiness {
-  let state: Readiness['state'] = 'starting';
-  let isTold = false;
-  const get = () =>
-    server.ready().then(
-      () => {
-        if (state !== 'stopping') state = 'ready';
-      },
-      (error: unknown) => {
-        if (state !== 'stopping') state = 'failed';
-        // Clients get a reference only; the operator gets the reason, once.
-        if (!isTold) note(`the server cannot be read: ${describeFault(error)}`);
-        isTold = true;
-      },
-    );
-  void get();
-  return {
-    get state() {
-      return state;
-    },
-    tryAgain: () => void get(),
-    stop: () => (state = 'stopping'),
-  };
-}
-
-type Route = (request: IncomingMessage, response: ServerResponse) => void;
-
-/** The route, for those who have not asked too often. */
-function limited({ requestsPerMinute, store, clock = systemClock }: ServeHttpOptions, route: Route): Route {
-  if (requestsPerMinute === undefined) return route;
-  const limits = store?.limits ?? memoryLimits(clock);
-  return (request, response) => {
-    const { remoteAddress = '' } = request.socket;
-    const done = after(limits.take(`requests ${remoteAddress}`, requestsPerMinute, 60_000), (wait) => {
-      if (wait === 0) return route(request, response);
-      say(request, response, 429, 'Too many requests: slow down.\n', { 'retry-after': String(Math.ceil(wait / 1000)) });
-    });
-    if (done instanceof Promise)
-      done.catch((error: unknown) => {
-        note(`the store cannot be asked: ${describeFault(error)}`);
-        say(request, response, 503, 'Try again later.\n');
-      });
-  };
-}
-
-interface Routed {
-  readonly handler: NodeHandler;
-  readonly older: OlderPair | undefined;
-  readonly readiness: Readiness;
-  readonly page: (() => Promise<FrontPage>) | undefined;
-}
-
-function createRoutes(
-  options: ServeHttpOptions & { readonly path: string; readonly allowedHosts: readonly string[] },
-  { handler, older, readiness, page }: Routed,
-): Route {
-  const { path, maxBodyBytes = 4 * 1024 * 1024 } = options;
-  const gate = createGate(options);
-  const routePage = (request: IncomingMessage, response: ServerResponse, shown: NonNullable<Routed['page']>) => {
-    const why = gate.refuses(request.headers.host, undefined);
-    if (why !== undefined) return say(request, response, 403, `Refused: ${why}.\n`);
-    void shown().then(
-      ({ html, policy }) =>
-        response
-          .writeHead(200, {
-            'content-type': 'text/html; charset=utf-8',
-            'content-security-policy': policy,
-            'x-content-type-options': 'nosniff',
-            'referrer-policy': 'no-referrer',
-          })
-          .end(request.method === 'HEAD' ? undefined : html),
-      (error: unknown) => say(request, response, 500, `The page cannot be shown: ${describeFault(error)}\n`),
-    );
-  };
-  return (request, response) => {
-    const { url = '/', method } = request;
-    const end = url.indexOf('?');
-    const at = end < 0 ? url : url.slice(0, end);
-    if (at === path) return handler(request, response);
-    if (at === '/health') return say(request, response, 200, 'alive\n');
-    if (at === '/ready') {
-      if (readiness.state === 'failed') readiness.tryAgain();
-      return say(request, response, readiness.state === 'ready' ? 200 : 503, `${readiness.state}\n`);
-    }
-    if (older !== undefined && at === ssePath && method === 'GET')
-      return withNodeRequest(request, response, maxBodyBytes, undefined, (head, _body, responder) => older.listen(head, responder));
-    if (older !== undefined && at === postPath && method === 'POST') {
-      const session = new URLSearchParams(url.slice(end + 1)).get('session');
-      return withNodeRequest(request, response, maxBodyBytes, undefined, (head, body, responder) =>
-        older.post(head, session, body, responder),
-      );
-    }
-    const own = options.routes !== undefined && Object.hasOwn(options.routes, at) ? options.routes[at] : undefined;
-    if (own !== undefined) {
-      const why = gate.refuses(request.headers.host, undefined);
-      return why === undefined ? own(request, response) : say(request, response, 403, `Refused: ${why}.\n`);
-    }
-    if (page !== undefined && at === '/' && (method === 'GET' || method === 'HEAD')) return routePage(request, response, page);
-    say(request, response, 404, `Nothing is served here. The protocol is served at ${path}.\n`);
-  };
+  return createOlderPair(server, {
+    gate,
+    auth,
+    clock,
+    postPath: `${basePath}${postPath}`,
+    maxSessions,
+    maxUnreadBytes,
+    ...(onFault && { onFault }),
+  });
 }
 
 function isLoopback(host: string): boolean {
   return /^(?:localhost|127\.\d+\.\d+\.\d+|::1|\[::1\])$/i.test(host);
-}
-
-function say(request: IncomingMessage, response: ServerResponse, status: number, text: string, headers: Record<string, string> = {}): void {
-  request.resume();
-  response.writeHead(status, { 'content-type': 'text/plain; charset=utf-8', ...headers });
-  response.end(text);
 }

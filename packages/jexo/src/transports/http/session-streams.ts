@@ -126,7 +126,10 @@ export class SessionStreams {
 
   /** @param forget true when the session is over, and not only leaves this process */
   closeAll(forget: boolean): void {
+    const { retryMs = 1000 } = this.parts.limits;
     for (const stream of this.streams?.values() ?? []) {
+      // Whoever reads it comes back: to another process, or to begin a new session.
+      if (!stream.ended) stream.sink?.write(`retry: ${retryMs}\n\n`);
       this.close(stream);
       stream.stop?.();
     }

@@ -3,7 +3,7 @@ import type { ColumnType } from '../column-types.js';
 import type { Described, Driver, PoolOptions, ReadLimits, ResultColumn, Rows, Written } from '../driver.js';
 import { lender } from '../lend.js';
 import { collectRows } from '../limited-rows.js';
-import { loadPackage } from '../../optional-package.js';
+import { loadPackage } from '../../../optional-package.js';
 import { withoutSecrets, type Place } from '../place.js';
 import { mysqlFunctions } from '../safe-functions.js';
 import { waitingLine, type WaitingLine } from '../waiting-line.js';
@@ -368,6 +368,7 @@ export function mysqlDriver(place: Place, options: PoolOptions): Driver {
         return lines.join('\n');
       }),
     open: () => trusted.count() + untrusted.count(),
+    waiting: () => trusted.waiting() + untrusted.waiting(),
     close: async () => void (await Promise.all([trusted.close(), untrusted.close()])),
   };
 }

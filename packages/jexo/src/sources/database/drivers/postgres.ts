@@ -3,7 +3,7 @@ import { JexoError, messageOf } from '../../../errors.js';
 import type { Described, Driver, PoolOptions, ReadLimits, ResultColumn, Rows, Written } from '../driver.js';
 import { lender } from '../lend.js';
 import { collectRows } from '../limited-rows.js';
-import { loadPackage } from '../../optional-package.js';
+import { loadPackage } from '../../../optional-package.js';
 import { withoutSecrets, type Place } from '../place.js';
 import { postgresRefused, postgresVolatile } from '../safe-functions.js';
 import { waitingLine, type WaitingLine } from '../waiting-line.js';
@@ -307,6 +307,7 @@ export function postgresDriver(place: Place, options: PoolOptions): Driver {
         return (rows as unknown as string[][]).map(([text]) => text).join('\n');
       }),
     open: () => trusted.count() + untrusted.count(),
+    waiting: () => trusted.waiting() + untrusted.waiting(),
     async close() {
       for (const stop of watching) stop();
       await Promise.all([trusted.close(), untrusted.close()]);

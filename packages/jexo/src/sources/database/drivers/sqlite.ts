@@ -4,7 +4,7 @@ import { JexoError, messageOf } from '../../../errors.js';
 import { bytesToJson, isSafe, type ColumnType } from '../column-types.js';
 import type { Column, Described, Driver, PoolOptions, ReadLimits, Relation, ResultColumn, Rows, Table, Written } from '../driver.js';
 import { collectRows } from '../limited-rows.js';
-import { findPackage, loadPackage } from '../../optional-package.js';
+import { findPackage, loadPackage } from '../../../optional-package.js';
 import type { Place } from '../place.js';
 import { sqliteFunctions } from '../safe-functions.js';
 import { sqliteType } from '../sqlite-types.js';
@@ -277,6 +277,7 @@ export function sqliteDriver(place: Place, options: PoolOptions): Driver {
       return () => clearInterval(timer);
     },
     open: () => readers.count() + writers.count() + children.count(),
+    waiting: () => readers.waiting() + writers.waiting() + children.waiting(),
     close: async () => void (await Promise.all([readers.close(), writers.close(), children.close()])),
   };
 }
