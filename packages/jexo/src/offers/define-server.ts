@@ -61,6 +61,12 @@ export function speaksTo(inner: Server, outer: Server): void {
   if (inner !== outer) inner[succeed](outer);
 }
 
+/** The servers whose offers a server serves. Those in between are held by nothing else, and what is said to the innermost passes through them. */
+const inners = new WeakMap<Server, Set<Server>>();
+function hold(outer: Server, inner: Server): void {
+  inners.set(outer, (inners.get(outer) ?? new Set()).add(inner));
+}
+
 /** True for what `defineServer` gives, of any copy of this package. */
 export function isServer(value: unknown): value is Server {
   return typeof value === 'object' && value !== null && brand in value;
@@ -127,7 +133,9 @@ export function defineServer(definition: ServerDefinition): Server {
   const server: Server = {
     [brand]: true,
     [succeed](older) {
-      if (older !== server && !everyElder().includes(older)) elders.add(new WeakRef(older));
+      if (older === server || everyElder().includes(older)) return;
+      elders.add(new WeakRef(older));
+      hold(older, server);
     },
     get definition() {
       return active;
@@ -139,6 +147,7 @@ export function defineServer(definition: ServerDefinition): Server {
     ready: async (context) => void (await live.get(readContext(context))),
     async reload(next) {
       const found = await live.reload(next?.definition);
+      if (next !== undefined) inners.delete(server);
       next?.[succeed](server);
       return found;
     },

@@ -111,14 +111,23 @@ test('what a module says to its own server reaches those who subscribed, however
   const library = join(process.cwd(), 'packages/jexo/dist/index.mjs');
   writeFileSync(
     join(own, 'scale.mjs'),
-    `import { defineServer, resource, tool } from ${JSON.stringify(relative(own, library))};
+    `import { setFlagsFromString } from 'node:v8';
+import { runInNewContext } from 'node:vm';
+import { defineServer, resource, tool } from ${JSON.stringify(relative(own, library))};
+setFlagsFromString('--expose-gc');
+const collectGarbage = runInNewContext('gc');
 const server = defineServer({ name: 'scale', version: '1.0.0', offers: [
   resource('scale://MR-03', {}, () => '31 kg'),
-  tool('weigh', { description: 'Weighs.' }, () => { server.updated('scale://MR-03'); return 'weighed'; }),
+  tool('weigh', { description: 'Weighs.' }, async () => {
+    await new Promise(setImmediate);
+    collectGarbage(); // the servers between this one and the one that is served must stay
+    server.updated('scale://MR-03');
+    return 'weighed';
+  }),
 ] });
 export default server;`,
   );
-  for (const words of [[], ['--name', 'other'], ['--log', join(own, 'calls.log')], ['--watch']]) {
+  for (const words of [[], ['--name', 'other'], ['--log', join(own, 'calls.log')], ['--name', 'other', '--metrics'], ['--watch']]) {
     const running = await start(['serve', join(own, 'scale.mjs'), hives, '--http', '0', '--json', ...words]);
     const client = await connect(running.said.address as string);
     let changed: (uri: string) => void = () => {};
