@@ -13,6 +13,7 @@ const packages = {
   graphql: { version: '16', for: 'GraphQL' },
   'graphql-ws': { version: '6', for: 'GraphQL subscriptions over WebSocket' },
   '@opentelemetry/api': { version: '1', for: 'Tracing' },
+  '@napi-rs/keyring': { version: '2', for: 'The keychain of the operating system' },
   ws: { version: '8', for: 'WebSocket on this version of Node' },
 } as const;
 

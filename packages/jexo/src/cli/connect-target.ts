@@ -9,6 +9,7 @@ import { connectTarget as reach, type ConnectOptions } from '../targets/connect.
 import type { Target } from '../targets/target-kind.js';
 import type { Opening } from './command.js';
 import { keepStdoutForResults, note, onErr, symbols } from './terminal.js';
+import { terminalAuth } from './terminal-sign-in.js';
 import { openWireLog } from './wire-log.js';
 
 /** Where a command's target stands: in its operands, or behind `--` as a command to start. */
@@ -56,6 +57,7 @@ export async function connectTarget(
   const logged = log === undefined ? given : { ...given, tap: tapBoth(log.tap, given.tap) };
   keepStdoutForResults();
   const { client, server } = await reach(targetOf(words), {
+    auth: terminalAuth(),
     ...logged,
     ...opening,
     onFault: reportFault,

@@ -173,6 +173,7 @@ export class ClientSession {
       receive: (value) => peer.receive(value),
       failed: (id, error) => peer.fail(id, error),
       isWaiting: (id) => peer.isWaiting(id),
+      pauses: (id, until) => peer.pause(id, until),
       interrupted: (error) => peer.failAll(error),
       closed: (error) => this.ended(error),
       renew: async () => {

@@ -72,7 +72,7 @@ interface Outgoing {
   readonly reject: (error: Error) => void;
   readonly onProgress: ((update: ProgressUpdate) => void) | undefined;
   readonly channel: Channel;
-  readonly startedAt: number;
+  startedAt: number;
   readonly timeoutMs: number;
   readonly maxTimeoutMs: number;
   readonly isTask: boolean;
@@ -437,6 +437,21 @@ export class Peer {
   /** True while the request of this id waits for its answer. */
   isWaiting(id: RequestId): boolean {
     return this.outgoing.has(id);
+  }
+
+  /** Does not count the time until something has ended: the request waits for a person, and not for the other side. */
+  pause(id: RequestId, until: Promise<unknown>): void {
+    const waiting = this.outgoing.get(id);
+    if (waiting === undefined || waiting.timeoutMs === 0) return;
+    if (waiting.timer !== undefined) this.clock.cancel(waiting.timer);
+    waiting.timer = undefined;
+    const since = this.clock.now();
+    const goOn = () => {
+      if (this.outgoing.get(id) !== waiting) return;
+      waiting.startedAt += this.clock.now() - since;
+      this.arm(id, waiting);
+    };
+    until.then(goOn, goOn);
   }
 
   /** None of the requests in flight will be answered: their waiters get the reason. */

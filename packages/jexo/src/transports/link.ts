@@ -70,6 +70,8 @@ export interface LinkEvents {
   failed(id: RequestId, error: Error): void;
   /** True while a request of this id waits for its answer. */
   isWaiting(id: RequestId): boolean;
+  /** The wait for this request’s answer is suspended: a person is signing in. */
+  pauses?(id: RequestId, until: Promise<unknown>): void;
   /** What was in flight will not be answered; the link itself works again. */
   interrupted(error: Error): void;
   /** The server has forgotten the session: makes a new one over this same link. Absent when that is not wanted. */

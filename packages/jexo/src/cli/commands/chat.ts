@@ -28,6 +28,7 @@ import { optionsFor } from '../open-connection.js';
 import { collect, json, modelOptions, number } from '../options.js';
 import { reportError } from '../report-error.js';
 import { keepStdoutForResults, note, onErr, print, printJson, symbols, table } from '../terminal.js';
+import { terminalAuth } from '../terminal-sign-in.js';
 import { progressLine } from '../with-client.js';
 
 interface ChatOptions extends ModelOptions, GivenAnswers {
@@ -61,6 +62,7 @@ async function chat({ operands, command, options }: Invocation<ChatOptions>): Pr
     timeoutMs: options.timeout * 1000,
     onFault: reportFault,
     inherit: 'all',
+    auth: terminalAuth(),
     onState: ({ name, state, error, reconnects }) => {
       if (state === 'waiting' || state === 'failed') note(`${onErr('ochre', symbols.warn)} ${name} is not there: ${messageOf(error)}`);
       else if (state === 'ready' && reconnects > 0) note(`${onErr('moss', symbols.ok)} ${name} is back.`);

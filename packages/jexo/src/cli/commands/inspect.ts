@@ -1,14 +1,9 @@
-import { spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { rmSync, writeFileSync } from 'node:fs';
-import { join } from 'node:path';
 import { createInterface } from 'node:readline';
-import { pathToFileURL } from 'node:url';
 import { createBench } from '../../inspect/bench.js';
 import { createBenchApi } from '../../inspect/bench-api.js';
 import { createBenchEntry } from '../../inspect/bench-entry.js';
 import type { ConnectionSpec } from '../../inspect/connection.js';
-import { cacheFolder } from '../../own-folder.js';
 import { packageFile } from '../../own-package.js';
 import { servePage } from '../../transports/http/serve-page.js';
 import { openBenchNotes } from '../bench-notes.js';
@@ -20,6 +15,7 @@ import { json, modelOptions, port, wireLog } from '../options.js';
 import { modelOf, type ModelOptions } from '../model-options.js';
 import { createBenchSheets } from '../../inspect/bench-sheets.js';
 import { sheetFiles } from '../sheet-files.js';
+import { openBrowser } from '../open-browser.js';
 import { openConnection } from '../open-connection.js';
 import { openWireLog } from '../wire-log.js';
 import { surviveStrays } from '../../transports/strays.js';
@@ -85,7 +81,7 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
     note('  The address works once, on this machine only. Stop with Ctrl-C.');
   }
   const forgetKeys = process.stdin.isTTY ? renewOnEnter(newAddress) : undefined;
-  if (options.open) openBrowser(address);
+  if (options.open) openBrowser(address, () => note('  No browser could be opened from here; open the address above yourself.'));
   await new Promise<void>((resolve) => {
     for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => resolve());
   });
@@ -117,28 +113,6 @@ function counts(kinds: readonly string[]): string {
     return count === 0 ? [] : [`${count} ${kind}${count === 1 ? '' : 's'}`];
   });
   return words.length === 0 ? 'nothing is offered' : words.join(', ');
-}
-
-/**
- * Hands the address to whatever opens addresses here, by way of a file that only this user can read: what stands on a command line
- * is shown to every user of the machine. When nothing opens it, the printed address is there still.
- */
-function openBrowser(address: string): void {
-  const file = join(cacheFolder(), `open-${randomBytes(8).toString('hex')}.html`);
-  const script = JSON.stringify(address);
-  writeFileSync(file, `<!doctype html><title>jexo</title><script>location.replace(${script})</script>\n`, { mode: 0o600, flag: 'wx' });
-  const remove = () => rmSync(file, { force: true });
-  process.once('exit', remove);
-  setTimeout(remove, 30_000).unref();
-  const [command, ...args] =
-    process.platform === 'darwin' ? ['open'] : process.platform === 'win32' ? ['rundll32', 'url.dll,FileProtocolHandler'] : ['xdg-open'];
-  const place = pathToFileURL(file).href;
-  const child = spawn(process.env.BROWSER ?? command!, process.env.BROWSER === undefined ? [...args, place] : [place], {
-    stdio: 'ignore',
-    detached: true,
-  });
-  child.once('error', () => note('  No browser could be opened from here; open the address above yourself.'));
-  child.unref();
 }
 
 export const command: CliCommand<InspectOptions> = {

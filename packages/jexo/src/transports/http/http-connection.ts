@@ -5,6 +5,7 @@ import { byteLength } from '../../protocol/byte-length.js';
 import { isTooDeep, maxDepth } from '../../protocol/depth.js';
 import type { RequestId } from '../../protocol/json-rpc.js';
 import { since, type Revision } from '../../protocol/revisions.js';
+import type { ClientAuth, SignInStep } from './client-auth.js';
 import { safeTap, wireTime, type Deviation, type LinkEvents, type WireEvent, type WireTap } from '../link.js';
 import { unreachable } from './link-errors.js';
 import { readEvents } from './read-body.js';
@@ -14,6 +15,8 @@ import { fetchWithin } from './same-origin.js';
 export interface HttpLinkOptions {
   /** Sent with every request, to this origin only. They are taken for secrets: no trace and no log shows their values. */
   readonly headers?: Readonly<Record<string, string>>;
+  /** Proves who calls, and signs in when the server wants it: `signIn()`. */
+  readonly auth?: ClientAuth;
   /** Called with each message. */
   readonly tap?: WireTap;
   /** Default: the runtime's own fetch. */
@@ -33,6 +36,8 @@ export interface HttpLinkOptions {
 /** The longest pause between attempts, and the shortest, whatever a server asks for. */
 const longestWaitMs = 10_000;
 const shortestWaitMs = 50;
+/** Times one request is sent when its sender is not known or may not. */
+const mostAttempts = 3;
 /** Pauses between new sessions that a server forgets at once. */
 const longestRenewalWaitMs = 30_000;
 
@@ -60,6 +65,7 @@ export class HttpConnection {
   readonly onReconnect: ((what: string) => void) | undefined;
   readonly onDeviation: ((deviation: Deviation) => void) | undefined;
   readonly tap: WireTap | undefined;
+  readonly auth: ClientAuth | undefined;
   private readonly extra: Readonly<Record<string, string>>;
   private readonly backOffMs: number;
   private readonly send: typeof fetch;
@@ -72,6 +78,8 @@ export class HttpConnection {
     options: HttpLinkOptions,
   ) {
     this.extra = options.headers ?? {};
+    // What the user sends by hand is what proves them.
+    this.auth = Object.keys(this.extra).some((name) => name.toLowerCase() === 'authorization') ? undefined : options.auth;
     this.maxRetries = options.maxRetries ?? 5;
     this.backOffMs = options.backOffMs ?? 250;
     this.maxMessageBytes = options.maxMessageBytes ?? 64 * 1024 * 1024;
@@ -96,13 +104,50 @@ export class HttpConnection {
     return Object.fromEntries(Object.entries(this.headers()).map(([name, value]) => [name, isMasked(name) ? '(masked)' : value]));
   }
 
-  /** @throws JexoError JEXO_CONNECT and similar */
-  async request(init: RequestInit, { signal }: AbortController): Promise<Response> {
+  /**
+   * Sends one request, with what proves who calls; when it is refused and a sign-in helps, again.
+   * @param ids of the requests in it: the time a person takes to sign in is not counted
+   * @throws JexoError JEXO_CONNECT and similar; what the sign-in failed with
+   */
+  async request(init: RequestInit, { signal }: AbortController, ids: readonly RequestId[] = []): Promise<Response> {
+    const { auth, url } = this;
+    const method = init.method ?? 'GET';
+    for (let attempt = 1; ; attempt++) {
+      const proof = (await auth?.headers({ url, method, signal })) ?? {};
+      const response = await this.sendOnce({ ...init, headers: { ...(init.headers as Record<string, string>), ...proof }, signal });
+      const { status } = response;
+      if (auth === undefined || (status !== 401 && status !== 403) || attempt >= mostAttempts) return response;
+      const challenge = response.headers.get('www-authenticate') ?? undefined;
+      const helped = Promise.resolve(auth.refused({ url, status, challenge, sent: proof, signal, tell: (step) => this.tell(step) }));
+      for (const id of ids) this.events.pauses?.(id, helped);
+      const again = await helped.catch(async (error: unknown) => {
+        await response.body?.cancel();
+        throw error;
+      });
+      if (!again) return response;
+      await response.body?.cancel();
+    }
+  }
+
+  private async sendOnce(init: RequestInit): Promise<Response> {
     try {
-      return await fetchWithin(this.send, this.url, { ...init, signal });
+      return await fetchWithin(this.send, this.url, init);
     } catch (error) {
       throw isJexoError(error) ? error : unreachable(this.url, error);
     }
+  }
+
+  private tell({ step, url, method, status, sent, received, note }: SignInStep): void {
+    const where = url === undefined ? '' : `, ${url}`;
+    const more = [sent, received].filter((part) => part !== undefined).map((part) => JSON.stringify(part));
+    this.tap?.({
+      at: wireTime(),
+      way: received === undefined && status === undefined ? 'sent' : 'received',
+      bytes: 0,
+      message: undefined,
+      note: [`sign-in: ${step}${where}`, note, ...more].filter((part) => part !== undefined).join('\n'),
+      http: { headers: {}, ...(method !== undefined && { method }), ...(status !== undefined && { status }) },
+    });
   }
 
   /** What ends one request; all of them end with the connection. */
@@ -212,7 +257,11 @@ export class HttpConnection {
   async sayGoodbye(withinMs: number): Promise<void> {
     const controller = new AbortController();
     const timer = setTimeout(() => controller.abort(), withinMs);
-    await fetchWithin(this.send, this.url, { method: 'DELETE', headers: this.headers(), signal: controller.signal })
+    // A sign-in is not begun for a goodbye.
+    await Promise.resolve(this.auth?.headers({ url: this.url, method: 'DELETE', signal: controller.signal }))
+      .then((proof) =>
+        fetchWithin(this.send, this.url, { method: 'DELETE', headers: { ...this.headers(), ...proof }, signal: controller.signal }),
+      )
       .then((response) => response.body?.cancel())
       .catch(() => undefined);
     clearTimeout(timer);

@@ -16,7 +16,12 @@ const endpointMs = 10_000;
 export function olderLink(url: string, options: HttpLinkOptions = {}): Link {
   const { headers = {}, maxMessageBytes = 64 * 1024 * 1024, onDeviation } = options;
   const tap = options.tap && safeTap(options.tap, printFault);
-  const send = options.fetch ?? globalThis.fetch;
+  const plain = options.fetch ?? globalThis.fetch;
+  // Servers of this transport know no sign-in of the protocol: what proves who calls is sent, and a refusal stays one.
+  const send: typeof fetch = async (to, init = {}) => {
+    const proof = await options.auth?.headers({ url, method: init.method ?? 'GET', signal: init.signal ?? reading.signal });
+    return plain(to, proof === undefined ? init : { ...init, headers: { ...(init.headers as Record<string, string>), ...proof } });
+  };
   const reading = new AbortController();
   const posting = new Set<AbortController>();
   let isEnding = false;

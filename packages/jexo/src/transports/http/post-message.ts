@@ -29,7 +29,7 @@ export async function postMessage(
   const usedSession = connection.sessionId;
   const ids = requestsOf(message);
   const headers = connection.headers({ 'content-type': 'application/json', accept: 'application/json, text/event-stream' });
-  const response = await connection.request({ method: 'POST', headers, body }, controller);
+  const response = await connection.request({ method: 'POST', headers, body }, controller, ids);
   if (response.status === 404 && usedSession !== undefined && connection.events.renew !== undefined && !isHandshake(message)) {
     const error = await refused(url, response, true);
     // The session is gone, so the message was never taken: a new session gets it, once (Transports, "Session Management").
