@@ -4,6 +4,10 @@
  */
 export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
 export { connect } from './client/connect-in-browser.js';
+export { cameBack, popupVisit, signIn, type PopupVisitOptions } from './auth/sign-in/in-browser.js';
+export type { SignIn, SignInOptions, SignInPage, Visit } from './auth/sign-in/sign-in.js';
+export { memorySignIns, type KeptClient, type KeptServer, type KeptSignIn, type SignInStore } from './auth/sign-in/kept-sign-in.js';
+export type { ClientAuth, RefusedRequest, SignInStep } from './transports/http/client-auth.js';
 export { connectAll, type UrlWithOptions } from './client/connect-many-in-browser.js';
 export type { Attendant, Clients, ClientsOptions, Served, ServerState, ServerStatus } from './client/clients.js';
 export type { CallOptions, Client, ClientOptions } from './client/client.js';

@@ -83,9 +83,10 @@ export function wireTap({ wire }: ClientCommandOptions): { tap?: WireTap } {
 }
 
 /** Each message as it passes, on stderr, secrets masked. */
-function showWire({ way, message, http }: WireEvent): void {
+function showWire({ way, message, http, note: words = '' }: WireEvent): void {
   const arrow = way === 'sent' ? onErr('lake', symbols.out) : onErr('moss', symbols.in);
   const head = http === undefined ? '' : onErr('quiet', `${http.method ?? http.status} `);
+  if (message === undefined && words.startsWith('sign-in: ')) return note(`${arrow} ${onErr('quiet', words.replaceAll('\n', ' '))}`);
   if (message === undefined && http === undefined) return;
   note(`${arrow} ${head}${message === undefined ? '' : typeof message === 'string' ? message : JSON.stringify(maskSecrets(message))}`);
 }

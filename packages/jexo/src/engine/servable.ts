@@ -50,6 +50,11 @@ export interface Servable {
   readonly info: Implementation;
   /** Reads what the sources offer. Safe to call again; a failure is thrown to every caller. */
   ready(options?: ReadyOptions): Promise<void>;
+  /**
+   * Scopes that the caller lacks for what messages ask for, and could be given: over HTTP it is told by 403. Absent, or none, when everything that
+   * it can see may be used.
+   */
+  missingScopes?(messages: readonly unknown[], caller: Caller): readonly string[];
   /** Opens a session. */
   open(options: SessionOptions): Peer;
   /**

@@ -14,6 +14,7 @@ import { notificationHandlers, requestHandlers } from './request-handlers.js';
 import type { Selection } from './selection.js';
 import { hasResource, requireResource } from './serve-offers.js';
 import { Session } from './session.js';
+import { missingScopes } from './offer-scopes.js';
 import { sightOf } from './sight.js';
 import { readContext, type ReadContext } from './source.js';
 import { createSubscriptions, type Subscriptions } from './subscriptions.js';
@@ -166,6 +167,7 @@ export function defineServer(definition: ServerDefinition): Server {
     pageDone(id) {
       return [...sessions.values()].some((session) => session.finishPage(id)) || everyElder().some((elder) => elder.pageDone(id));
     },
+    missingScopes: (messages, caller) => (live.current === undefined ? [] : missingScopes(live.current, active, messages, caller)),
     open(options) {
       const { outlet, clock, onFault = printFault, idPrefix } = options;
       const prefixed = idPrefix === undefined ? {} : { idPrefix };

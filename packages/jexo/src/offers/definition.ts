@@ -39,6 +39,18 @@ export interface ServerDefinition {
    * visible: (offer, caller) => !offer.tags?.includes('inspectors') || caller.identity === 'ines'
    */
   readonly visible?: (offer: Offer, caller: Caller) => boolean;
+  /**
+   * Scopes that callers need for offers, by name, pattern or tag; an offer's own `scope` goes first. Where nobody is asked who they are, scopes mean nothing.
+   *
+   * @example
+   * offerScopes: { 'move_*': 'hives:write', 'tag:inspectors': 'hives:inspect' }
+   */
+  readonly offerScopes?: Readonly<Record<string, string>>;
+  /**
+   * True lists offers whose scope a caller lacks; a call is refused with 403 and says which scope it needs, so that clients can ask for it
+   * (Authorization, "Scope Challenge Handling"). Default: such offers are hidden.
+   */
+  readonly stepUp?: boolean;
   /** Entries a page of a listing holds. Default 100. */
   readonly pageSize?: number;
   /** Tool calls one session may make in a minute. Default: any number. */
@@ -89,7 +101,9 @@ export function checkDefinition(definition: ServerDefinition): void {
     const known = typeof offer === 'object' && offer !== null && ('kind' in offer || typeof (offer as Source).read === 'function');
     if (!known) refuse(`offers[${index}]`, 'made by tool(), resource(), template(), prompt(), wrapFunctions() or another source');
   });
-  const { pageSize, callsPerMinute, visible } = definition;
+  const { pageSize, callsPerMinute, visible, offerScopes } = definition;
+  if (offerScopes !== undefined && !Object.values(offerScopes).every((each) => typeof each === 'string' && each !== ''))
+    refuse('offerScopes', 'scopes by names or patterns of offers');
   if (callsPerMinute !== undefined && !(callsPerMinute >= 1)) refuse('callsPerMinute', 'a number from 1');
   if (pageSize !== undefined && (!Number.isInteger(pageSize) || pageSize < 1)) refuse('pageSize', 'a whole number from 1');
   if (visible !== undefined && typeof visible !== 'function') refuse('visible', 'a function of an offer and a caller');

@@ -11,6 +11,7 @@ import type { Catalogue } from './catalogue.js';
 import { defaultPageSize, infoOf, mayChange, type ServerDefinition } from './definition.js';
 import type { LiveCatalogue } from './live-catalogue.js';
 import type { Request } from './middleware.js';
+import { requireScopes } from './offer-scopes.js';
 import { completeArgument, readResource, renderPrompt, requireResource } from './serve-offers.js';
 import type { Session } from './session.js';
 import { sightOf } from './sight.js';
@@ -109,8 +110,13 @@ function listHandlers(answering: Answering): Record<string, RequestHandler> {
 
 function useHandlers(answering: Answering): Record<string, RequestHandler> {
   const { run, subscriptions, sessionOf, tasksOf, definition } = answering;
+  const withOffers = (use: Parameters<typeof withCatalogue>[1]) =>
+    withCatalogue(answering, (found, params, exchange) => {
+      requireScopes(found, definition(), exchange.method, params, callerOf(answering, exchange));
+      return use(found, params, exchange);
+    });
   return {
-    'tools/call': withCatalogue(answering, (catalogue, params, exchange) =>
+    'tools/call': withOffers((catalogue, params, exchange) =>
       callTool(
         {
           catalogue,
@@ -124,8 +130,8 @@ function useHandlers(answering: Answering): Record<string, RequestHandler> {
         exchange,
       ),
     ),
-    'resources/read': withCatalogue(answering, (found, { uri }, exchange) => readResource(found, run, uri, exchange, sessionOf(exchange))),
-    'resources/subscribe': withCatalogue(answering, (found, { uri }, exchange) => {
+    'resources/read': withOffers((found, { uri }, exchange) => readResource(found, run, uri, exchange, sessionOf(exchange))),
+    'resources/subscribe': withOffers((found, { uri }, exchange) => {
       subscriptions.add(exchange.peer, uri, requireResource(found, uri));
       sessionOf(exchange).noteSubscription(uri, true);
       return {};
@@ -135,8 +141,8 @@ function useHandlers(answering: Answering): Record<string, RequestHandler> {
       sessionOf(exchange).noteSubscription(uri, false);
       return {};
     },
-    'prompts/get': withCatalogue(answering, (found, params, exchange) => renderPrompt(found, run, params, exchange, sessionOf(exchange))),
-    'completion/complete': withCatalogue(answering, (found, params, exchange) =>
+    'prompts/get': withOffers((found, params, exchange) => renderPrompt(found, run, params, exchange, sessionOf(exchange))),
+    'completion/complete': withOffers((found, params, exchange) =>
       completeArgument(found, run, params, exchange, sessionOf(exchange)),
     ),
   };

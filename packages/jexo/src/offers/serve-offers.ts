@@ -20,7 +20,7 @@ interface Found {
   readonly input: Record<string, unknown>;
 }
 
-function findResource(catalogue: Catalogue, uri: string): Found | undefined {
+export function findResource(catalogue: Catalogue, uri: string): Found | undefined {
   const exact = catalogue.resources.get(uri)?.offer;
   if (exact !== undefined) return { offer: exact, input: { uri } };
   for (const { offer } of catalogue.templates.values()) {

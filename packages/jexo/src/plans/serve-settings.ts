@@ -18,6 +18,9 @@ export interface ServeDefaults {
   readonly issuers?: readonly string[];
   readonly audience?: string;
   readonly scopes?: readonly string[];
+  readonly offerScopes?: readonly string[];
+  readonly stepUp?: boolean;
+  readonly introspect?: string;
   readonly narrowing?: boolean;
   readonly switches?: string;
   readonly only?: readonly string[];
@@ -92,6 +95,24 @@ export const serveSettings: readonly ServeSetting[] = [
     flags: '--scope <scope>',
     type: 'texts',
     about: 'a scope that clients may ask the authorization server for; may be repeated',
+  },
+  {
+    name: 'offerScopes',
+    flags: '--offer-scope <name=scope>',
+    type: 'texts',
+    about: 'offers that need a scope, as move_*=hives:write or tag:inspectors=hives:inspect; may be repeated',
+  },
+  {
+    name: 'stepUp',
+    flags: '--step-up',
+    type: 'flag',
+    about: 'list offers whose scope a caller lacks, and name the scope when they are used; by default they are hidden',
+  },
+  {
+    name: 'introspect',
+    flags: '--introspect <client id>',
+    type: 'text',
+    about: 'ask the authorization server about opaque tokens, as this client; its secret is read from JEXO_CLIENT_SECRET',
   },
   { name: 'narrowing', flags: '--narrowing', type: 'flag', about: 'over HTTP: let clients ask for fewer offers: /mcp?tags=inspections' },
   {

@@ -44,6 +44,8 @@ export const errorCodes = {
   invalidParams: -32602,
   internalError: -32603,
   resourceNotFound: -32002,
+  /** Of ours: the caller is known, and lacks a scope. */
+  forbidden: -32003,
   urlElicitationRequired: -32042,
   userRejected: -1,
 } as const;

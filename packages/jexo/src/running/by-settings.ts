@@ -31,7 +31,7 @@ export function shapeBySettings(resolve: (plan?: ServeDefaults) => ServeDefaults
       const values = resolve(plan);
       layers ??= layersFor(values);
       // A plan that names keys has seen to them itself.
-      return reshaped(definition, layers, values.keys !== undefined && plan?.keys === undefined);
+      return scoped(reshaped(definition, layers, values.keys !== undefined && plan?.keys === undefined), values);
     },
   };
 }
@@ -57,6 +57,31 @@ function reshaped(definition: ServerDefinition, layers: readonly Middleware[], h
   };
 }
 
+/** The scopes that the settings add to those of the definition. */
+function scoped(definition: ServerDefinition, { offerScopes, stepUp }: ServeDefaults): ServerDefinition {
+  if (offerScopes === undefined && stepUp === undefined) return definition;
+  return {
+    ...definition,
+    ...(offerScopes !== undefined && { offerScopes: { ...definition.offerScopes, ...readOfferScopes(offerScopes) } }),
+    ...(stepUp !== undefined && { stepUp }),
+  };
+}
+
+/** @param given as `move_*=hives:write` @throws JexoError JEXO_USAGE */
+export function readOfferScopes(given: readonly string[]): Record<string, string> {
+  return Object.fromEntries(
+    given.map((text) => {
+      const [, pattern, scope] = /^([^=\s]+)=([^=\s]+)$/.exec(text) ?? [];
+      if (scope === undefined)
+        throw new JexoError('JEXO_USAGE', `${JSON.stringify(text)} names no scope of an offer.`, {
+          where: '--offer-scope',
+          next: 'Write it as --offer-scope "move_*=hives:write".',
+        });
+      return [pattern!, scope];
+    }),
+  );
+}
+
 /** Switches offers by the file that says it, or by the settings themselves. */
 export async function switchBySettings(
   server: Server,
@@ -80,6 +105,8 @@ export function requireUse({
   issuers = [],
   audience,
   scopes,
+  offerScopes,
+  introspect,
   workers = 1,
   tlsCert,
   tlsKey,
@@ -99,6 +126,11 @@ export function requireUse({
       'Tokens need an authorization server that signs them.',
       'Add --issuer <url>.',
     );
+  if (offerScopes !== undefined) readOfferScopes(offerScopes);
+  if (introspect !== undefined && issuers.length === 0)
+    refuse('--introspect', 'There is no authorization server to ask.', 'Add --issuer <url>.');
+  if (introspect !== undefined && !process.env.JEXO_CLIENT_SECRET)
+    refuse('--introspect', 'The authorization server answers clients with a secret only.', 'Set JEXO_CLIENT_SECRET.');
   if (issuers.length > 0 && settings.publicUrl === undefined && typeof http !== 'number')
     refuse('--issuer', 'Tokens are for an address, so it must be known.', 'Add --public-url <url>, or a port: --http 4300.');
   if (http !== undefined) return;

@@ -7,6 +7,7 @@ import type { ServeDefaults } from '../plans/serve-settings.js';
 import type { Authenticator } from '../transports/http/authenticate.js';
 import { bySocket } from '../transports/http/forwarded.js';
 import type { OwnRoute, ServeHttpOptions } from '../transports/http/serve-http.js';
+import { readOfferScopes } from './by-settings.js';
 import { handOn, markOf } from './hand-on.js';
 import type { WorkerSelf } from './workers.js';
 
@@ -28,6 +29,8 @@ function authOf({
   issuers,
   audience,
   scopes,
+  offerScopes = [],
+  introspect,
   publicUrl,
   http,
   tlsCert,
@@ -39,7 +42,14 @@ function authOf({
   if (issuers === undefined || issuers.length === 0) return undefined;
   // Where nobody says how clients reach it, it is where it listens.
   const here = `${tlsCert === undefined ? 'http' : 'https'}://${host}:${String(http)}${basePath}${path}`;
-  return oauth({ issuer: issuers, resource: publicUrl ?? here, ...(audience !== undefined && { audience }), ...(scopes && { scopes }) });
+  return oauth({
+    issuer: issuers,
+    resource: publicUrl ?? here,
+    moreScopes: Object.values(readOfferScopes(offerScopes)),
+    ...(audience !== undefined && { audience }),
+    ...(scopes && { scopes }),
+    ...(introspect !== undefined && { introspection: { clientId: introspect, clientSecret: process.env.JEXO_CLIENT_SECRET! } }),
+  });
 }
 
 function optionsOf(settings: ServeDefaults, self: WorkerSelf | undefined): ServeHttpOptions {

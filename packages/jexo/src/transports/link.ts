@@ -10,7 +10,7 @@ export interface WireEvent {
   readonly way: 'sent' | 'received';
   /** Its size on the wire. */
   readonly bytes: number;
-  /** The parsed message; the text of what is none. */
+  /** The parsed message; the text of what is none; undefined for headers alone, and for steps of a sign-in, which `note` tells. */
   readonly message: unknown;
   /** The HTTP request or answer that carried it. */
   readonly http?: { readonly method?: string; readonly status?: number; readonly headers: Readonly<Record<string, string>> };

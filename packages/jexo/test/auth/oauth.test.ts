@@ -124,6 +124,7 @@ test('[MCP-212] [MCP-213] without a token: 401 with where to sign in, and metada
       resource,
       authorization_servers: [issuer.url],
       bearer_methods_supported: ['header'],
+      dpop_signing_alg_values_supported: ['ES256', 'EdDSA', 'Ed25519', 'RS256', 'PS256'],
       scopes_supported: ['hives:read', 'hives:write'],
     });
   }

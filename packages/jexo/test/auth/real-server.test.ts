@@ -1,9 +1,7 @@
-import { createServer, type Server as HttpServer } from 'node:http';
-import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
-import Provider, { type Configuration } from 'oidc-provider';
 import { connect, type Client } from '../../src/index.js';
 import { cooperative, start, jexo } from '../support/command-line.js';
+import { startAuthorizationServer } from '../support/authorization-server.js';
 import { freePort } from '../support/nginx.js';
 
 const open: (() => unknown)[] = [];
@@ -11,49 +9,11 @@ afterEach(async () => {
   for (const close of open.splice(0).reverse()) await close();
 });
 
-/** A real authorization server on this machine, that gives services tokens for what they name (RFC 8707). */
-async function authorizationServer(): Promise<{ issuer: string; token(resource: string, scope?: string): Promise<string> }> {
-  const http: HttpServer = createServer();
-  await new Promise<void>((resolve) => http.listen(0, '127.0.0.1', resolve));
-  open.push(() => new Promise((resolve) => http.close(resolve).closeAllConnections()));
-  const issuer = `http://127.0.0.1:${(http.address() as AddressInfo).port}`;
-  const configuration: Configuration = {
-    clients: [
-      {
-        client_id: 'scales',
-        client_secret: 'a-secret-of-the-scales',
-        grant_types: ['client_credentials'],
-        redirect_uris: [],
-        response_types: [],
-      },
-    ],
-    scopes: ['hives:read', 'hives:write'],
-    features: {
-      clientCredentials: { enabled: true },
-      devInteractions: { enabled: false },
-      resourceIndicators: {
-        enabled: true,
-        getResourceServerInfo: (_context, resource) => ({ scope: 'hives:read hives:write', audience: resource, accessTokenFormat: 'jwt' }),
-        useGrantedResource: () => true,
-      },
-    },
-  };
-  const provider = new Provider(issuer, configuration);
-  http.on('request', provider.callback());
-  return {
-    issuer,
-    async token(resource, scope = 'hives:read') {
-      const answer = await fetch(`${issuer}/token`, {
-        method: 'POST',
-        headers: { authorization: `Basic ${btoa('scales:a-secret-of-the-scales')}` },
-        body: new URLSearchParams({ grant_type: 'client_credentials', resource, scope }),
-      });
-      const { access_token: token } = (await answer.json()) as { access_token?: string };
-      if (token === undefined) throw new Error(`No token came: HTTP ${answer.status}`);
-      return token;
-    },
-  };
-}
+const authorizationServer = async () => {
+  const server = await startAuthorizationServer();
+  open.push(() => server.close());
+  return server;
+};
 
 test('served with --issuer: a real authorization server’s token is taken for this resource, and not one for another', async () => {
   const { issuer, token } = await authorizationServer();

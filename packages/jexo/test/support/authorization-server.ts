@@ -94,7 +94,7 @@ async function visit(
       if (comesBack) await fetch(url);
       return new URL(url);
     }
-    const response = await fetch(url, {
+    const response: Response = await fetch(url, {
       method: body === undefined ? 'GET' : 'POST',
       redirect: 'manual',
       headers: { cookie: [...cookies].map(([key, value]) => `${key}=${value}`).join('; ') },
@@ -106,12 +106,12 @@ async function visit(
       cookies.set(key, value);
     }
     const to = response.headers.get('location');
-    const page = await response.text();
+    const page: string = await response.text();
     if (to !== null) url = new URL(to, url).href;
     else if (response.status !== 200) throw new Error(`HTTP ${response.status}: ${page.replaceAll(/<[^>]*>/g, ' ').slice(0, 300)}`);
     else {
       const action = /<form[^>]*action="([^"]+)"/.exec(page)?.[1];
-      const prompt = /name="prompt" value="(\w+)"/.exec(page)?.[1];
+      const prompt: string | undefined = /name="prompt" value="(\w+)"/.exec(page)?.[1];
       if (action === undefined || prompt === undefined) throw new Error(`A page without a form: ${page.slice(0, 500)}`);
       if (declines) url = `${issuer}${new URL(action, url).pathname.replace(/\/?$/, '')}/abort`;
       else {

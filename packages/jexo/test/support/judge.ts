@@ -34,6 +34,7 @@ export function createJudge(): { tap: WireTap; findings: string[]; seen: number;
   const take = (event: WireEvent) => {
     judge.seen++;
     judge.messages.push(event);
+    if (event.message === undefined) return; // a step of a sign-in, or headers alone
     const definition = event.way === 'sent' ? 'ClientMessage' : 'ServerMessage';
     for (const value of Array.isArray(event.message) ? event.message : [event.message]) {
       const message = value as {

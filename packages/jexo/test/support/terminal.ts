@@ -20,14 +20,15 @@ export interface AtTerminal {
 /** Runs the command line on a pseudo-terminal; `answers` are typed one by one, each when its prompt has appeared. */
 export function atTerminal(
   args: readonly string[],
-  answers: readonly (readonly [prompt: RegExp, line: string])[] = [],
+  answers: readonly (readonly [prompt: RegExp, line: string | ((screen: string) => Promise<string>)])[] = [],
   columns = 90,
+  more: Record<string, string> = {},
 ): Promise<AtTerminal> {
   const words = [process.execPath, cli, ...args].map((word) => `'${word.replaceAll("'", String.raw`'\''`)}'`).join(' ');
   const { NO_COLOR: _, CI: __, ...env } = process.env;
   const child = spawn(script, ['-qefc', `stty cols ${columns} rows 40; exec ${words}`, '/dev/null'], {
     // What one test approves or types is not known to the next.
-    env: { ...env, TERM: 'xterm-256color', JEXO_CACHE: freshFolder('terminal') },
+    env: { ...env, TERM: 'xterm-256color', JEXO_CACHE: freshFolder('terminal'), ...more },
   });
   let raw = '';
   let seen = 0;
@@ -39,7 +40,9 @@ export function atTerminal(
     if (prompt === undefined || !prompt.test(shown.slice(seen))) return;
     seen = shown.length;
     next++;
-    child.stdin.write(line === '^C' ? '\u0003' : `${line}\r`);
+    const type = (text: string) => child.stdin.write(text === '^C' ? '\u0003' : `${text}\r`);
+    if (typeof line === 'string') type(line);
+    else line!(shown).then(type, (error: unknown) => child.emit('error', error));
   });
   return new Promise((resolve, reject) => {
     child.once('error', reject);

@@ -1,5 +1,6 @@
 import { decodeJwt, errors, jwtVerify, type JWTPayload } from 'jose';
 import { systemClock, type Clock } from '../../engine/clock.js';
+import { introspection, type IntrospectionOptions } from './introspect.js';
 import { freshMs, signingKeys } from './signing-keys.js';
 
 /** What a token must be. */
@@ -8,6 +9,7 @@ export interface TokenRules {
   readonly audience: readonly string[];
   readonly algorithms: readonly string[];
   readonly clockToleranceS: number;
+  readonly introspection?: IntrospectionOptions | undefined;
   readonly fetch?: typeof fetch | undefined;
   readonly clock?: Clock | undefined;
 }
@@ -28,14 +30,34 @@ export function createTokenCheck({
   audience,
   algorithms,
   clockToleranceS,
+  introspection: asking,
   fetch: by,
   clock = systemClock,
 }: TokenRules): (token: string) => Promise<CheckedToken> {
   const note = (text: string) => console.error(`jexo: ${text}`);
   const keys = new Map(issuers.map((issuer) => [issuer, signingKeys(issuer, by, note, clock)]));
+  const asks = asking === undefined ? [] : issuers.map((issuer) => introspection(issuer, asking, audience, clockToleranceS, by));
+  const holdsMs = 1000 * (asking?.holdsS ?? 60);
+  /** Asks one issuer after the other; the first that knows the token says what it is. */
+  const ask = async (token: string): Promise<CheckedToken> => {
+    let refused = { refused: 'The token does not count, or no longer' };
+    for (const each of asks) {
+      const said = await each(token);
+      if ('refused' in said) {
+        refused = said;
+        continue;
+      }
+      const checkedAt = clock.now();
+      const endsAt = said.claims.exp + clockToleranceS;
+      return { claims: said.claims, isStillRight: () => endsAt > Date.now() / 1000 && clock.now() - checkedAt < holdsMs };
+    }
+    return refused;
+  };
   return async (token) => {
     const issuer = issuerOf(token);
     const own = issuer === undefined ? undefined : keys.get(issuer);
+    // A token that names its issuer is of that one or of nobody: it is not asked about elsewhere.
+    if (asks.length > 0 && (issuer === undefined || (asking?.always === true && own !== undefined))) return ask(token);
     if (own === undefined) return { refused: 'The token is not of an authorization server that is trusted here' };
     try {
       const { payload, protectedHeader } = await jwtVerify(token, (header, input) => own.find(header, input), {

@@ -1,6 +1,7 @@
 import type { MaybePromise } from '../../engine/store.js';
 import { JexoError } from '../../errors.js';
 import type { ClientAuth, RefusedRequest, SignInStep } from '../../transports/http/client-auth.js';
+import { unreachable } from '../../transports/http/link-errors.js';
 import { scopesIn, tokenChallenge, type Challenge } from './challenges.js';
 import { discoverResource, discoverServer, usualEndpoints, type ResourceFound, type ServerFound } from './discover.js';
 import { canonicalEndpoint, memorySignIns, type KeptClient, type KeptSignIn, type SignInStore } from './kept-sign-in.js';
@@ -135,7 +136,9 @@ class SignInFlow implements SignIn {
     const endpoint = canonicalEndpoint(url);
     const tell = this.options.onStep ?? (() => {});
     const send = this.fetchFor(endpoint);
-    const response = await send(url, { redirect: 'manual', signal, headers: { accept: 'text/event-stream' } });
+    const response = await send(url, { redirect: 'manual', signal, headers: { accept: 'text/event-stream' } }).catch((error: unknown) => {
+      throw unreachable(url, error);
+    });
     await response.body?.cancel();
     const challenge = tokenChallenge(response.headers.get('www-authenticate') ?? undefined);
     tell({ step: 'asked without a token', url, method: 'GET', status: response.status });
@@ -194,11 +197,11 @@ class SignInFlow implements SignIn {
     return this.store.alone(endpoint, async () => {
       const kept = await this.store.get(endpoint);
       if (kept !== undefined && sent.authorization !== `Bearer ${kept.token}`) return true;
-      this.stepUps.set(key, tries);
+      // Whatever comes of it, it is not asked for again and again.
+      this.stepUps.set(key, mostStepUps);
       await this.authorize({ endpoint, challenge, scopes: [...new Set([...(kept?.scopes ?? []), ...scopes])], signal, tell });
       const granted = (await this.store.get(endpoint))?.scopes ?? [];
-      // The person, or the authorization server, has not given it: asking again would not change that.
-      if (!scopes.every((each) => granted.includes(each))) this.stepUps.set(key, mostStepUps);
+      if (scopes.every((each) => granted.includes(each))) this.stepUps.set(key, tries);
       return true;
     });
   }
@@ -244,7 +247,7 @@ class SignInFlow implements SignIn {
     const back = await visit.begin(known?.redirectUrl);
     try {
       requireRedirect(back.redirectUrl);
-      const client = isUsable(known, back.redirectUrl) ? known : await this.newClient(service, server, back.redirectUrl, scopes);
+      const client = isUsable(known, back.redirectUrl) ? known : await this.newClient(service, server, back.redirectUrl);
       const kept = await service.signIn({
         endpoint,
         resource: resource?.resource ?? endpoint,
@@ -298,13 +301,13 @@ class SignInFlow implements SignIn {
     )?.client;
   }
 
-  private newClient(service: TokenService, server: ServerFound, redirectUrl: string, scopes: readonly string[]): Promise<KeptClient> {
+  private newClient(service: TokenService, server: ServerFound, redirectUrl: string): Promise<KeptClient> {
     if (server.registration_endpoint === undefined)
       throw new JexoError('JEXO_SIGN_IN', `${server.issuer} does not know this client, and takes no registrations.`, {
         where: server.issuer,
         next: `Register a client there by hand, with the redirect address ${redirectUrl}, and give its id: --client-id at the terminal, clientId in code.`,
       });
-    return service.register(server, { name: this.options.clientName ?? 'Jexo', redirectUrl, scopes });
+    return service.register(server, { name: this.options.clientName ?? 'Jexo', redirectUrl });
   }
 
   private async serviceFor(endpoint: string, tell: (step: SignInStep) => void): Promise<TokenService> {

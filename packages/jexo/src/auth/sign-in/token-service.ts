@@ -27,7 +27,7 @@ export interface TokenService {
   /** Registers this client (RFC 7591). */
   register(
     server: ServerFound,
-    about: { readonly name: string; readonly redirectUrl: string; readonly scopes: readonly string[] },
+    about: { readonly name: string; readonly redirectUrl: string },
   ): Promise<KeptClient>;
   /** Sends a person to the authorization server, and takes the token that comes of it. */
   signIn(wish: PersonSignIn): Promise<KeptSignIn>;
@@ -72,7 +72,8 @@ export function tokenService(fetchBy: typeof fetch, tell: (step: SignInStep) => 
       return await read(response);
     } catch (error) {
       if (isJexoError(error)) throw error;
-      const words = wordsOf(received) || (limit.isOver ? 'it did not answer in time' : plainWords(error));
+      const plain = status !== undefined && status >= 400 ? `it answered with HTTP ${status}` : plainWords(error);
+      const words = wordsOf(received) || (limit.isOver ? 'it did not answer in time' : plain);
       throw problem(step, where, words, error);
     } finally {
       limit.clear();
@@ -175,7 +176,7 @@ type Exchange = <T>(
 
 async function register(
   server: ServerFound,
-  { name, redirectUrl, scopes }: { readonly name: string; readonly redirectUrl: string; readonly scopes: readonly string[] },
+  { name, redirectUrl }: { readonly name: string; readonly redirectUrl: string },
   exchange: Exchange,
 ): Promise<KeptClient> {
   const made = await exchange(
@@ -190,8 +191,8 @@ async function register(
           grant_types: ['authorization_code', 'refresh_token'],
           response_types: ['code'],
           token_endpoint_auth_method: 'none',
+          // No scopes: a client that was registered with those of today could not ask for more tomorrow.
           application_type: redirectUrl.startsWith('https:') ? 'web' : 'native',
-          ...(scopes.length > 0 && { scope: scopes.join(' ') }),
         },
         options,
       ),

@@ -61,7 +61,7 @@ async function report(url: string, kept: KeptSignIn | undefined, asJson: boolean
 export const command: CliCommand<SignInCommandOptions> = {
   name: 'sign-in',
   about: 'sign in at a server that wants it, and keep the sign-in',
-  operands: [['<url>', 'the server’s endpoint']],
+  operands: [['[url]', 'the server’s endpoint']],
   options: [
     { flags: '--scope <scopes>', about: 'scopes beyond those that the server names; comma-separated or repeated', read: list },
     { flags: '--issuer <url>', about: 'the authorization server, where the server names several' },

@@ -6,7 +6,7 @@ import { encode, errorCodes, type JsonRpcMessage } from '../../protocol/json-rpc
 import { assumedHttpRevision, isRevision } from '../../protocol/revisions.js';
 import { accepts, formFor, type Form } from './accept.js';
 import type { CheckAgain } from './check-again.js';
-import { isSameCaller, withHeaders, withLazyHeaders } from './authenticate.js';
+import { isSameCaller, refuseScopes, withHeaders, withLazyHeaders, type Authenticator } from './authenticate.js';
 import type { HttpSession, HttpSessions } from './http-sessions.js';
 import type { HttpRequest, RequestBody, Responder } from './http-types.js';
 import type { KeepAlive } from './keep-alive.js';
@@ -26,6 +26,7 @@ export interface Serving {
   readonly clock: Clock;
   readonly onFault: (error: unknown, reference: string) => void;
   readonly isStateful: boolean;
+  readonly auth: Authenticator | undefined;
   /** True when no new session is begun any more. */
   isDraining: boolean;
   /** Sees to it that a stream ends when its caller would no longer be let in. */
@@ -52,6 +53,8 @@ export function answerPost(
   if (form === undefined) return refuse(responder, 406, cors, 'Not acceptable: accept application/json and text/event-stream');
   const incoming = readMessage(body, cors, responder);
   if (incoming === undefined) return;
+  const missing = caller.identity === undefined ? [] : (serving.server.missingScopes?.([incoming.value].flat(), caller) ?? []);
+  if (missing.length > 0) return refuseScopes(serving.auth, missing, caller, cors, responder);
   const post: Post = { request, incoming, form, cors, caller, responder };
   if (!serving.isStateful) return postAlone(serving, post);
   if (incoming.isInitialize) return postInitialize(serving, post);

@@ -1,6 +1,7 @@
 import type { Caller } from '../../engine/servable.js';
 import { after, type MaybePromise } from '../../engine/store.js';
 import { isSecretSetting } from '../../protocol/secret-names.js';
+import { errorCodes } from '../../protocol/json-rpc.js';
 import type { HttpRequest, Responder } from './http-types.js';
 import { refuse } from './replies.js';
 
@@ -41,8 +42,10 @@ export type Authenticated =
  */
 export interface Authenticator {
   (request: IncomingRequest): MaybePromise<Authenticated>;
+  /** The value of `WWW-Authenticate` for a caller who lacks scopes. Default: a `Bearer` challenge that names them. */
+  readonly tooNarrow?: (missing: readonly string[], caller: { readonly scopes?: readonly string[] }) => string;
   /** Documents that `serveHttp` serves to anybody, by their paths on the host, whatever the base path: where to sign in, say. */
-  readonly documents?: Readonly<Record<string, object>>;
+  readonly documents?: Readonly<Record<string, object | (() => Promise<object>)>>;
 }
 
 /** The caller of a request; when there is none, the request has been answered with the challenge. */
@@ -75,6 +78,18 @@ function narrowed(caller: Caller, tags: string | undefined): Caller {
     .filter((each) => each !== '')
     .slice(0, mostTags);
   return wanted.length === 0 ? caller : { ...caller, narrowedTo: wanted };
+}
+
+/** Refuses what a caller lacks a scope for, and says which; clients can ask for it and come back (Authorization, "Scope Challenge Handling"). */
+export function refuseScopes(
+  auth: Authenticator | undefined,
+  missing: readonly string[],
+  caller: Caller,
+  cors: Record<string, string>,
+  responder: Responder,
+): void {
+  const challenge = auth?.tooNarrow?.(missing, caller) ?? `Bearer error="insufficient_scope", scope="${missing.join(' ')}"`;
+  refuse(responder, 403, { ...cors, 'www-authenticate': challenge }, `Forbidden: This needs the scope ${missing.join(' ')}`, errorCodes.forbidden);
 }
 
 /** Whether the sender of an earlier request would be let in again, as the same caller. */

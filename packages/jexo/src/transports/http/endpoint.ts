@@ -205,6 +205,7 @@ function createServing(
     clock,
     onFault,
     isStateful: options.sessions ?? true,
+    auth: options.auth,
     isDraining: false,
     checkAgain: checkAgain(options.auth, clock, onFault),
     maxUnreadBytes,

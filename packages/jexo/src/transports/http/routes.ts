@@ -1,3 +1,4 @@
+import { printFault } from '../../engine/faults.js';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { systemClock } from '../../engine/clock.js';
 import { describeFault } from '../../engine/faults.js';
@@ -84,12 +85,17 @@ function stripper(basePath: string): (path: string) => string | undefined {
 }
 
 /** A document that any page may read. */
-function sayDocument(request: IncomingMessage, response: ServerResponse, document: object): void {
+function sayDocument(request: IncomingMessage, response: ServerResponse, document: object | (() => Promise<object>)): void {
   const headers = { 'content-type': 'application/json', 'access-control-allow-origin': '*', 'cache-control': 'max-age=300' };
   if (request.method === 'OPTIONS') return void response.writeHead(204, { ...headers, 'access-control-allow-headers': '*' }).end();
   if (request.method !== 'GET' && request.method !== 'HEAD')
     return say(request, response, 405, 'Only GET is served here.\n', { allow: 'GET, HEAD' });
-  response.writeHead(200, headers).end(request.method === 'HEAD' ? undefined : JSON.stringify(document));
+  const send = (found: object) => response.writeHead(200, headers).end(request.method === 'HEAD' ? undefined : JSON.stringify(found));
+  if (typeof document !== 'function') return void send(document);
+  document().then(send, (error: unknown) => {
+    printFault(error, request.url ?? '');
+    say(request, response, 503, 'This document cannot be had now. Try again later.\n', { 'retry-after': '30' });
+  });
 }
 
 /** Refuses a request that is addressed to another host; true when it was. */
