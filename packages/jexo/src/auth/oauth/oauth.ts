@@ -123,20 +123,21 @@ export function oauth(options: OAuthOptions): OAuthGuard {
     const wrong = await (await loadProofs())(header('dpop'), { token, thumbprint, method, url: resource });
     return wrong === undefined ? found : { challenge: proofChallenge(wrong), message: wrong };
   };
-  const isProven = ({ thumbprint }: Known) => thumbprint === undefined && proof !== 'required';
+  const pass = (scheme: string, token: string, checked: Known, request: IncomingRequest): Authenticated | Promise<Authenticated> => {
+    const isBearer = scheme.toLowerCase() === 'bearer';
+    if (isBearer && checked.thumbprint === undefined && proof !== 'required') return checked.found;
+    if (!isBearer) return prove(token, checked, request);
+    const message = 'The token is bound to a key, or has to be: send it as DPoP, with a proof';
+    return { challenge: proofChallenge(message), message };
+  };
   const guard = (request: IncomingRequest): Authenticated | Promise<Authenticated> => {
     const [, scheme, token] = /^(Bearer|DPoP) +([\w.~+/-]+=*)$/i.exec(request.header('authorization') ?? '') ?? [];
     if (token === undefined)
       return { challenge: challenge(wanted === '' ? {} : { scope: wanted }), message: 'Sign in, and send the token' };
     const before = known.get(token);
-    if (before?.isStillRight()) return isProven(before) ? before.found : prove(token, before, request);
+    if (before?.isStillRight()) return pass(scheme!, token, before, request);
     known.delete(token);
-    return check(token).then((checked) => {
-      if ('refused' in checked) return checked.refused;
-      if (checked.thumbprint !== undefined && scheme!.toLowerCase() === 'bearer')
-        return { challenge: proofChallenge('The token is bound to a key, so it is no bearer token'), message: 'Send it as DPoP, with a proof' };
-      return isProven(checked) ? checked.found : prove(token, checked, request);
-    });
+    return check(token).then((checked) => ('refused' in checked ? checked.refused : pass(scheme!, token, checked, request)));
   };
   return Object.assign(guard, { documents: { ...documents, ...older }, tooNarrow });
 }
