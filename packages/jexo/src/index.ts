@@ -39,7 +39,7 @@ export {
 export { tool, type ToolDefinition } from './offers/tool.js';
 export type { Infer, InferInput, Issue, JsonSchemaInput, Schema, StandardSchema } from './offers/schema.js';
 export { env, type EnvSetting, type Setting } from './sources/setting.js';
-export { apiKey, basic, bearer, clientCredentials, type Auth } from './sources/http/auth.js';
+export { apiKey, basic, bearer, clientCredentials, tokenExchange, type Auth } from './sources/http/auth.js';
 export { inProcess, routesOf, type App } from './sources/rest/in-process.js';
 export type { InputChange } from './sources/rest/operation-input.js';
 export { wrapEndpoints, type Endpoint } from './sources/rest/wrap-endpoints.js';
@@ -58,6 +58,7 @@ export type { BridgedInput, WrapServerOptions } from './bridge/bridge-source.js'
 export { followSwitches, type FollowedSwitches } from './running/switch-file.js';
 export { oauth, type OAuthGuard, type OAuthOptions } from './auth/oauth/oauth.js';
 export type { IntrospectionOptions } from './auth/oauth/introspect.js';
+export { accounts, type Accounts, type AccountsOptions } from './auth/accounts/accounts.js';
 export { signIn } from './auth/sign-in/sign-in-here.js';
 export type { SignIn, SignInOptions, SignInPage, Visit } from './auth/sign-in/sign-in.js';
 export { browserVisit, pastedVisit, type BrowserVisitOptions } from './auth/sign-in/visits.js';

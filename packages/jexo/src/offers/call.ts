@@ -166,6 +166,11 @@ export class Call {
     return { id };
   }
 
+  /** Says that the person is done with a page that this call, or another one of the session, sent them to. False when nobody waits for it. */
+  pageDone(id: string): boolean {
+    return this.session.finishPage(id);
+  }
+
   /**
    * Has the client's model write something (Client features, "Sampling").
    *

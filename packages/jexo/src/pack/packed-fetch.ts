@@ -8,7 +8,7 @@ export { thawServer } from '../offers/thaw.js';
 export { together } from '../offers/together.js';
 export { wrapFunctions } from '../sources/functions/wrap-functions.js';
 export { env } from '../sources/setting.js';
-export { apiKey, basic, bearer, clientCredentials } from '../sources/http/auth.js';
+export { apiKey, basic, bearer, clientCredentials, tokenExchange } from '../sources/http/auth.js';
 export { wrapGraphql } from '../sources/graphql/wrap-graphql.js';
 export { wrapEndpoints } from '../sources/rest/wrap-endpoints.js';
 export { wrapRest } from '../sources/rest/wrap-rest.js';

@@ -6,7 +6,7 @@ import type { Offer } from '../offers/offer.js';
 import { prompt } from '../offers/prompt.js';
 import { resource } from '../offers/resource.js';
 import type { Source } from '../offers/source.js';
-import { apiKey, basic, bearer, clientCredentials, type Auth } from '../sources/http/auth.js';
+import { apiKey, basic, bearer, clientCredentials, tokenExchange, type Auth } from '../sources/http/auth.js';
 import { wrapDatabase } from '../sources/database/wrap-database.js';
 import { wrapFolder } from '../sources/folder/wrap-folder.js';
 import { wrapGraphql } from '../sources/graphql/wrap-graphql.js';
@@ -102,5 +102,6 @@ function authOf(given: Readonly<Record<string, unknown>>): Auth {
   const { user, password } = value as { user: never; password: never };
   if (kind === 'bearer') return bearer(value);
   if (kind === 'apiKey') return apiKey(value);
-  return kind === 'basic' ? basic(user, password) : clientCredentials(value);
+  if (kind === 'basic') return basic(user, password);
+  return kind === 'tokenExchange' ? tokenExchange(value) : clientCredentials(value);
 }

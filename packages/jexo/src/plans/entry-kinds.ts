@@ -34,7 +34,7 @@ const setting = (schema: JsonSchema): EntryOption => ({ schema, isSetting: true 
 
 const auth: JsonSchema = {
   description:
-    'How to prove who we are: { bearer: ${TOKEN} }, { basic: { user, password } }, { apiKey: ${KEY} } or { clientCredentials: { id, secret } }.',
+    'How to prove who we are: { bearer: ${TOKEN} }, { basic: { user, password } }, { apiKey: ${KEY} } { clientCredentials: { id, secret } } or { tokenExchange: { id, secret, audience } }.',
   type: 'object',
   minProperties: 1,
   maxProperties: 1,
@@ -51,6 +51,19 @@ const auth: JsonSchema = {
     clientCredentials: {
       type: 'object',
       properties: { id: { type: 'string' }, secret: { type: 'string' }, tokenUrl: { type: 'string' }, scope: { type: 'string' } },
+      required: ['id', 'secret'],
+      additionalProperties: false,
+    },
+    tokenExchange: {
+      description: 'The caller’s token is exchanged for one of the service’s: the call is made in the caller’s name.',
+      type: 'object',
+      properties: {
+        id: { type: 'string' },
+        secret: { type: 'string' },
+        tokenUrl: { type: 'string' },
+        audience: { type: 'string' },
+        scope: { type: 'string' },
+      },
       required: ['id', 'secret'],
       additionalProperties: false,
     },

@@ -1,3 +1,4 @@
+import { keepToken } from '../../engine/caller-token.js';
 import { systemClock, type Clock } from '../../engine/clock.js';
 import { JexoError } from '../../errors.js';
 import type { Authenticated, Authenticator, IncomingRequest } from '../../transports/http/authenticate.js';
@@ -113,6 +114,7 @@ export function oauth(options: OAuthOptions): OAuthGuard {
         refused: { status: 403, challenge: tooNarrow(missing, { scopes: granted }), message: `The token lacks ${missing.join(' ')}` },
       };
     const found = { found: { identity: identityOf(claims), scopes: granted, claims }, isStillRight, thumbprint: thumbprintIn(claims) };
+    keepToken(claims, token);
     if (known.size >= mostKnown) known = new Map();
     // A signature costs more than all the rest of a small call.
     known.set(token, found);

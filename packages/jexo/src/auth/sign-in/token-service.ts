@@ -99,7 +99,7 @@ export function tokenService(fetchBy: typeof fetch, tell: (step: SignInStep) => 
         (options) =>
           oauth.authorizationCodeGrantRequest(as, clientOf(client), authOf(client), code, redirectUrl, verifier, {
             ...options,
-            additionalParameters: { resource },
+            additionalParameters: resource === '' ? {} : { resource },
           }),
         (response) => oauth.processAuthorizationCodeResponse(as, clientOf(client), response),
       );
@@ -120,7 +120,7 @@ export function tokenService(fetchBy: typeof fetch, tell: (step: SignInStep) => 
           (options) =>
             oauth.refreshTokenGrantRequest(as, clientOf(client), authOf(client), refreshToken!, {
               ...options,
-              additionalParameters: { resource },
+              additionalParameters: resource === '' ? {} : { resource },
             }),
           (response) => oauth.processRefreshTokenResponse(as, clientOf(client), response),
         );
@@ -136,21 +136,22 @@ export function tokenService(fetchBy: typeof fetch, tell: (step: SignInStep) => 
       const place = server.revocation_endpoint;
       if (place === undefined) return `${server.issuer} takes no revocations: the token counts there until it ends`;
       const as = server as unknown as oauth.AuthorizationServer;
-      for (const [kind, each] of [
-        ['refresh_token', refreshToken],
-        ['access_token', token],
-      ] as const)
-        if (each !== undefined)
-          await exchange(
-            'token revoked',
-            place,
-            (options) =>
-              oauth.revocationRequest(as, clientOf(client), authOf(client), each, {
-                ...options,
-                additionalParameters: { token_type_hint: kind },
-              }),
-            (response) => oauth.processRevocationResponse(response),
-          );
+      const give = (kind: string, text: string) =>
+        exchange(
+          'token revoked',
+          place,
+          (options) =>
+            oauth.revocationRequest(as, clientOf(client), authOf(client), text, { ...options, additionalParameters: { token_type_hint: kind } }),
+          (response) => oauth.processRevocationResponse(response),
+        );
+      if (refreshToken !== undefined) await give('refresh_token', refreshToken);
+      try {
+        await give('access_token', token);
+      } catch (error) {
+        // Signed tokens are checked by their signature alone at many places, and cannot be taken back (RFC 7009, 2.2.1).
+        if (((error as Error).cause as { error?: unknown } | undefined)?.error !== 'unsupported_token_type') throw error;
+        return `${server.issuer} takes no access tokens back: this one counts until it ends`;
+      }
       return undefined;
     },
     async ofClient(server, client, resource, scopes) {
@@ -226,7 +227,7 @@ async function authorizationOf(
     code_challenge: await oauth.calculatePKCECodeChallenge(verifier),
     code_challenge_method: 'S256',
     state,
-    resource,
+    ...(resource !== '' && { resource }),
     ...(scopes.length > 0 && { scope: scopes.join(' ') }),
   };
   for (const [name, value] of Object.entries(parameters)) url.searchParams.set(name, value);

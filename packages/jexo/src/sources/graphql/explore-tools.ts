@@ -240,7 +240,7 @@ function queryTool(context: GraphqlContext, name: string, options: ExploreOption
           };
           const { answer: found, received } = await sender.send(
             { name: operation.name?.value ?? '', text, variables, isRepeatable: operation.operation === 'query' },
-            call.signal,
+            call,
           );
           return found === undefined ? readAnswer(received, place) : shownAnswer(found, place);
         },

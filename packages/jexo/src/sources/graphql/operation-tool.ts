@@ -136,7 +136,7 @@ async function runOperation(
     ...(documentId !== undefined && { documentId }),
   };
   const place: AnswerContext = { upstream, method: operation.operation, path: name, mediaType: 'application/json', output, wrapped: false };
-  const { answer: first, received } = await sender.send(request, call.signal);
+  const { answer: first, received } = await sender.send(request, call);
   if (first === undefined) return readAnswer(received, place);
   let found: GraphqlAnswer = first;
   let note = '';
@@ -145,7 +145,7 @@ async function runOperation(
       const cursor = nextCursor(found.data, paging);
       if (cursor === undefined) break;
       call.progress(count, Number(wanted), `page ${count + 1}`);
-      const { answer: next } = await sender.send({ ...request, variables: { ...given, [paging.variable]: cursor } }, call.signal);
+      const { answer: next } = await sender.send({ ...request, variables: { ...given, [paging.variable]: cursor } }, call);
       const merged = next?.errors === undefined ? withPage(found.data, next?.data, paging) : undefined;
       if (merged === undefined) {
         note = `Page ${count + 1} could not be fetched${next?.errors === undefined ? '' : `: ${next.errors.map(faultWords).join('; ')}`}; what came before it is here.`;

@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import { JexoError } from '../../errors.js';
 import { isRecord } from '../../protocol/is-record.js';
 import { jsonOf } from '../http/read-answer.js';
-import type { Received } from '../http/http-call.js';
+import type { AskedBy, Received } from '../http/http-call.js';
 import type { Upstream } from '../http/upstream.js';
 
 /** One request to a GraphQL service. */
@@ -32,7 +32,7 @@ export interface GraphqlFault {
 /** Sends requests to one endpoint. */
 export interface GraphqlSender {
   /** The answer; or what was received, where it is no answer of GraphQL. */
-  send(request: GraphqlRequest, signal: AbortSignal): Promise<{ readonly answer?: GraphqlAnswer; readonly received: Received }>;
+  send(request: GraphqlRequest, by: AskedBy): Promise<{ readonly answer?: GraphqlAnswer; readonly received: Received }>;
   endpoint(): URL;
 }
 
@@ -43,7 +43,7 @@ export const documentIdOf = (text: string): string => `sha256:${createHash('sha2
 export function graphqlSender(upstream: Upstream, endpoint: () => URL): GraphqlSender {
   return {
     endpoint,
-    async send({ name, text, variables, isRepeatable, documentId }, signal) {
+    async send({ name, text, variables, isRepeatable, documentId }, { signal, caller }) {
       const url = endpoint();
       const body = JSON.stringify({
         ...(documentId === undefined ? { query: text } : { documentId }),
@@ -55,7 +55,7 @@ export function graphqlSender(upstream: Upstream, endpoint: () => URL): GraphqlS
         Accept: 'application/graphql-response+json, application/json;q=0.9',
         ...upstream.headers(),
       };
-      const received = await upstream.send({ method: 'POST', url, headers, body, signal, home: url.host, security: [], isRepeatable });
+      const received = await upstream.send({ method: 'POST', url, headers, body, signal, ...(caller && { caller }), home: url.host, security: [], isRepeatable });
       const answer = answerOf(received, upstream);
       return { received, ...(answer && { answer }) };
     },

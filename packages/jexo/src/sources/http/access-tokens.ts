@@ -1,11 +1,18 @@
+import { LRUCache } from 'lru-cache';
+import { tokenOf } from '../../engine/caller-token.js';
+import type { Caller } from '../../engine/servable.js';
 import { JexoError, messageOf } from '../../errors.js';
 import type { Auth } from './auth.js';
+import type { AskedBy } from './http-call.js';
 import type { Secured, SecurityScheme } from './security.js';
 
-type ClientCredentials = Extract<Auth, { kind: 'clientCredentials' }>;
+type ClientCredentials = Extract<Auth, { kind: 'clientCredentials' | 'tokenExchange' }>;
 
 /** Seconds before its end from which a token is fetched again. */
 const early = 30;
+/** Tokens that are kept: one for each caller, where they are exchanged. */
+const mostTokens = 10_000;
+const accessTokenType = 'urn:ietf:params:oauth:token-type:access_token';
 /** Seconds a token is good for when the server does not say. */
 const usualSeconds = 300;
 
@@ -17,7 +24,7 @@ export interface AccessTokens {
     scheme: SecurityScheme | undefined,
     auth: ClientCredentials,
     scopes: readonly string[],
-    signal: AbortSignal,
+    by: AskedBy,
   ): Promise<string>;
   /** False when there were none. */
   forget(): boolean;
@@ -31,21 +38,23 @@ export function createAccessTokens(
   remember: (token: string) => void,
   send: typeof fetch,
 ): AccessTokens {
-  const tokens = new Map<string, { readonly value: string; readonly until: number }>();
+  const tokens = new LRUCache<string, { readonly value: string; readonly until: number }>({ max: mostTokens });
   return {
-    async get(name, scheme, auth, scopes, signal) {
+    async get(name, scheme, auth, scopes, { signal, caller }) {
       const scope = auth.scope ?? scopes.join(' ');
-      const key = `${name} ${scope}`;
+      const form = auth.kind === 'tokenExchange' ? exchangeForm(service, auth, caller) : { grant_type: 'client_credentials' };
+      // What one caller's token was exchanged for is for this caller alone.
+      const key = `${name} ${scope} ${'subject_token' in form ? form.subject_token : ''}`;
       const kept = tokens.get(key);
       if (kept !== undefined && kept.until > Date.now()) return kept.value;
       const url = auth.tokenUrl !== undefined ? address(auth.tokenUrl) : scheme?.type === 'oauth2' ? scheme.tokenUrl : undefined;
       if (url === undefined)
         throw new JexoError('JEXO_DEFINITION', `${service.title} does not say where tokens are to be had.`, {
-          next: 'Give clientCredentials a tokenUrl.',
+          next: 'Give it a tokenUrl.',
         });
       const id = encodeURIComponent(secret(auth.id, 'The client’s id'));
       const pair = `${id}:${encodeURIComponent(secret(auth.secret, 'The client’s secret'))}`;
-      const { token, seconds } = await fetchToken(url, pair, scope, send, signal);
+      const { token, seconds } = await fetchToken(url, pair, { ...form, ...(scope !== '' && { scope }) }, send, signal);
       remember(token);
       tokens.set(key, { value: token, until: Date.now() + Math.max(1, seconds - early) * 1000 });
       return token;
@@ -58,10 +67,30 @@ export function createAccessTokens(
   };
 }
 
+/** @throws JexoError JEXO_REST when nobody has come with a token */
+function exchangeForm(
+  { title }: Secured,
+  { audience }: Extract<Auth, { kind: 'tokenExchange' }>,
+  caller: Caller | undefined,
+): Readonly<Record<string, string>> & { readonly subject_token: string } {
+  const token = caller === undefined ? undefined : tokenOf(caller);
+  if (token === undefined)
+    throw new JexoError('JEXO_REST', `${title} is called in the name of whoever calls, and this caller has not signed in.`, {
+      next: 'Serve it over HTTP with oauth(…), and sign in there.',
+    });
+  return {
+    grant_type: 'urn:ietf:params:oauth:grant-type:token-exchange',
+    subject_token: token,
+    subject_token_type: accessTokenType,
+    requested_token_type: accessTokenType,
+    ...(audience !== undefined && { audience }),
+  };
+}
+
 async function fetchToken(
   url: string,
   pair: string,
-  scope: string,
+  form: Readonly<Record<string, string>>,
   send: typeof fetch,
   signal: AbortSignal,
 ): Promise<{ readonly token: string; readonly seconds: number }> {
@@ -77,7 +106,7 @@ async function fetchToken(
       redirect: 'error',
       signal,
       headers: { 'Content-Type': 'application/x-www-form-urlencoded', Accept: 'application/json', Authorization: `Basic ${btoa(pair)}` },
-      body: new URLSearchParams({ grant_type: 'client_credentials', ...(scope !== '' && { scope }) }),
+      body: new URLSearchParams(form),
     });
   } catch (error) {
     signal.throwIfAborted();

@@ -2,7 +2,7 @@ import { snakeCase } from '../functions/snake-case.js';
 import { env, isEnvSetting, type Setting } from '../setting.js';
 import type { Secured, SecurityScheme } from './security.js';
 
-/** A way to prove who we are to an API. Made by `bearer`, `basic`, `apiKey` or `clientCredentials`. */
+/** A way to prove who we are to an API. Made by `bearer`, `basic`, `apiKey`, `clientCredentials` or `tokenExchange`. */
 export type Auth =
   | { readonly kind: 'bearer'; readonly token: Setting }
   | { readonly kind: 'basic'; readonly user: Setting; readonly password: Setting }
@@ -12,6 +12,14 @@ export type Auth =
       readonly id: Setting;
       readonly secret: Setting;
       readonly tokenUrl?: Setting;
+      readonly scope?: string;
+    }
+  | {
+      readonly kind: 'tokenExchange';
+      readonly id: Setting;
+      readonly secret: Setting;
+      readonly tokenUrl?: Setting;
+      readonly audience?: string;
       readonly scope?: string;
     };
 
@@ -27,6 +35,15 @@ export const clientCredentials = (options: Omit<Extract<Auth, { kind: 'clientCre
   ...options,
 });
 
+/**
+ * The API is called in the caller's own name: the token that the caller came with is exchanged for one for the API at its authorization server
+ * (RFC 8693), and kept until it ends. The caller's token itself goes to nobody else. For servers with `auth: oauth(…)`.
+ *
+ * @example
+ * wrapRest('./registry.openapi.yaml', { auth: tokenExchange({ id: 'apiary', secret: env('APIARY_SECRET'), tokenUrl: 'https://login.example/token', audience: 'https://registry.example' }) })
+ */
+export const tokenExchange = (options: Omit<Extract<Auth, { kind: 'tokenExchange' }>, 'kind'>): Auth => ({ kind: 'tokenExchange', ...options });
+
 /** Variables without which this cannot be proven. */
 export function variablesIn(auth: Auth): string[] {
   return Object.values(auth).flatMap((value: unknown) => (isEnvSetting(value) && value.fallback === undefined ? [value.variable] : []));
@@ -36,7 +53,7 @@ export function variablesIn(auth: Auth): string[] {
 export function suits(auth: Auth, scheme: SecurityScheme): boolean {
   if (auth.kind === 'apiKey') return scheme.type === 'apiKey';
   if (auth.kind === 'basic') return scheme.type === 'http' && scheme.scheme === 'basic';
-  if (auth.kind === 'clientCredentials') return scheme.type === 'oauth2' || scheme.type === 'openIdConnect';
+  if (auth.kind === 'clientCredentials' || auth.kind === 'tokenExchange') return scheme.type === 'oauth2' || scheme.type === 'openIdConnect';
   return (scheme.type === 'http' && scheme.scheme === 'bearer') || scheme.type === 'oauth2' || scheme.type === 'openIdConnect';
 }
 

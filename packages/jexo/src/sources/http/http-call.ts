@@ -1,3 +1,4 @@
+import type { Caller } from '../../engine/servable.js';
 import type { SecurityNeeds } from './security.js';
 
 /** One request to an upstream service, as interceptors see it. */
@@ -8,12 +9,20 @@ export interface HttpCall {
   readonly cookies?: readonly string[];
   readonly body?: string | Uint8Array<ArrayBuffer> | FormData;
   readonly signal: AbortSignal;
+  /** In whose name it is made, where somebody called. */
+  readonly caller?: Caller;
   /** The service's own host: credentials go there and nowhere else. */
   readonly home: string;
   /** Alternatives of what proves who we are, each with all of its schemes; empty when the service wants nothing. */
   readonly security: readonly SecurityNeeds[];
   /** True for a request that may be sent twice although its method does not say so. */
   readonly isRepeatable?: boolean;
+}
+
+/** Who wants something of an upstream service. A call of a handler is one. */
+export interface AskedBy {
+  readonly signal: AbortSignal;
+  readonly caller?: Caller;
 }
 
 /** An answer, read whole. */

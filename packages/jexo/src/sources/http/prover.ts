@@ -4,6 +4,7 @@ import { readSetting, type Setting } from '../setting.js';
 import { createAccessTokens } from './access-tokens.js';
 import { variablesIn, type Auth } from './auth.js';
 import { meansFor, type AllMeans, type ProverOptions } from './means.js';
+import type { AskedBy } from './http-call.js';
 import type { Secured, SecurityNeeds, SecurityScheme } from './security.js';
 
 /** What is added to one request. */
@@ -15,7 +16,7 @@ export interface Proof {
 
 export interface Prover {
   /** @throws JexoError JEXO_SETTING when a secret is missing, JEXO_REST when no token can be had */
-  prove(security: readonly SecurityNeeds[], signal: AbortSignal): Promise<Proof>;
+  prove(security: readonly SecurityNeeds[], by: AskedBy): Promise<Proof>;
   /** Forgets tokens that were refused; false when there is nothing to be done about it. */
   forget(): boolean;
   /** Secrets that have been used, to be kept out of answers and messages. */
@@ -49,7 +50,7 @@ export function createProver(service: Secured, options: ProverOptions & { readon
     scheme: SecurityScheme | undefined,
     auth: Auth,
     scopes: readonly string[],
-    signal: AbortSignal,
+    by: AskedBy,
   ): Promise<Proof> => {
     switch (auth.kind) {
       case 'basic': {
@@ -61,7 +62,8 @@ export function createProver(service: Secured, options: ProverOptions & { readon
       case 'bearer':
         return { ...none, headers: { Authorization: `Bearer ${secret(auth.token, 'The token')}` } };
       case 'clientCredentials':
-        return { ...none, headers: { Authorization: `Bearer ${await tokens.get(name, scheme, auth, scopes, signal)}` } };
+      case 'tokenExchange':
+        return { ...none, headers: { Authorization: `Bearer ${await tokens.get(name, scheme, auth, scopes, by)}` } };
       case 'apiKey': {
         const value = secret(auth.value, 'The key');
         known.add(encodeURIComponent(value));
@@ -76,15 +78,15 @@ export function createProver(service: Secured, options: ProverOptions & { readon
     notTrusted: means.notTrusted,
     secrets: () => [...known],
     forget: () => tokens.forget(),
-    async prove(security, signal) {
-      if (plain !== undefined) return apply('', undefined, plain, [], signal);
+    async prove(security, by) {
+      if (plain !== undefined) return apply('', undefined, plain, [], by);
       const able = security.find((needs) => needs.length > 0 && needs.every(({ scheme }) => byScheme.has(scheme)));
       if (able === undefined) return none;
       const proofs: Proof[] = [];
       for (const { scheme, scopes } of able) {
         const { scheme: own, auth, isDeclared } = byScheme.get(scheme)!;
         try {
-          proofs.push(await apply(scheme, own, auth, scopes, signal));
+          proofs.push(await apply(scheme, own, auth, scopes, by));
         } catch (error) {
           // What was only looked for in the environment may be missing: the API says whether it minds.
           if (isDeclared || !(error instanceof JexoError) || error.code !== 'JEXO_SETTING') throw error;

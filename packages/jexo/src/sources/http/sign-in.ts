@@ -5,7 +5,7 @@ import type { Interceptor } from './http-call.js';
 export function signIn(prover: Prover): Interceptor {
   return (next) => async (call) => {
     if (call.url.host !== call.home) return next(call);
-    const proof = await prover.prove(call.security, call.signal);
+    const proof = await prover.prove(call.security, call);
     const url = new URL(call.url);
     if (proof.query.length > 0) url.search = [url.search.slice(1), ...proof.query].filter(Boolean).join('&');
     return next({ ...call, url, headers: { ...call.headers, ...proof.headers }, cookies: [...(call.cookies ?? []), ...proof.cookies] });

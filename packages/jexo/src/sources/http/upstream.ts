@@ -58,7 +58,7 @@ export function createUpstream(secured: Secured, slug: string, options: Upstream
       (sent ??= Object.fromEntries(
         Object.entries(headers).map(([name, value]) => [name, readSetting(value, `The header ${name}`, settings)]),
       )),
-    proof: async (signal) => (await prover.prove([], signal)).headers,
+    proof: async (signal) => (await prover.prove([], { signal })).headers,
     clean: (text) =>
       [...prover.secrets(), ...ownSecrets()].reduce(
         (whole, secret) => (secret.length >= shortestMasked ? whole.replaceAll(secret, '(masked)') : whole),

@@ -8,7 +8,7 @@ import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { followPages, type PageSource } from '../http/follow-pages.js';
 import { guarded } from '../http/guarded.js';
-import type { Received } from '../http/http-call.js';
+import type { AskedBy, Received } from '../http/http-call.js';
 import { pagingOf, type Paging } from '../http/pages.js';
 import { cutMark, jsonOf, readAnswer, structured, type AnswerContext } from '../http/read-answer.js';
 import type { Upstream } from '../http/upstream.js';
@@ -67,7 +67,7 @@ export function prepareOperation(preparation: Preparation): Prepared {
   };
   const requests = requester(preparation, own);
   const run = async (given: Record<string, unknown>, call: Call): Promise<Answer> => {
-    const received = await requests.first(given, call.signal);
+    const received = await requests.first(given, call);
     const wanted = 'pages' in extra() ? Number(given.pages ?? 1) : 1;
     const expression = 'jmespath' in extra() ? (given.jmespath as string | undefined) : undefined;
     if (received.status >= 400 || (wanted <= 1 && expression === undefined)) return readAnswer(received, context);
@@ -75,7 +75,7 @@ export function prepareOperation(preparation: Preparation): Prepared {
     if (first === undefined) return readAnswer(received, context);
     const { value, note } =
       wanted > 1
-        ? await followPages(first.value, received.headers, requests.pages(paging!, given, call.signal), wanted, (count, items) =>
+        ? await followPages(first.value, received.headers, requests.pages(paging!, given, call), wanted, (count, items) =>
             call.progress(count, wanted, `${items} items`),
           )
         : { value: first.value, note: '' };
@@ -87,7 +87,7 @@ export function prepareOperation(preparation: Preparation): Prepared {
     output,
     run: (given, call) => guarded(() => run(given, call), call.signal, upstream.clean),
     async read(given, call) {
-      const received = await requests.first(given, call.signal);
+      const received = await requests.first(given, call);
       const mimeType = received.headers.get('content-type')?.split(';')[0]?.trim();
       if (received.status === 404) return undefined;
       if (received.status >= 400) {
@@ -103,14 +103,14 @@ export function prepareOperation(preparation: Preparation): Prepared {
 /** The requests of one operation: the first one, and those for further pages. */
 function requester({ operation, upstream, options, settings, base }: Preparation, own: () => OperationInput) {
   const { security } = operation;
-  const first = async (input: Record<string, unknown>, signal: AbortSignal): Promise<Received> => {
+  const first = async (input: Record<string, unknown>, { signal, caller }: AskedBy): Promise<Received> => {
     const { path, ...built } = buildRequest(operation, own(), input, settings);
     const address = base();
     const headers = { ...built.headers, ...upstream.headers() };
-    return upstream.send({ ...built, headers, url: join(address, path), signal, home: address.host, security });
+    return upstream.send({ ...built, headers, url: join(address, path), signal, ...(caller && { caller }), home: address.host, security });
   };
   /** A page by its address, which may lie on the API's own host or a declared one only. */
-  const at = async (address: string, signal: AbortSignal): Promise<Received> => {
+  const at = async (address: string, { signal, caller }: AskedBy): Promise<Received> => {
     const home = base();
     const url = new URL(address, home);
     if (url.host !== home.host && !(options.hosts ?? []).includes(url.host))
@@ -118,17 +118,17 @@ function requester({ operation, upstream, options, settings, base }: Preparation
         next: `If it is right, allow it: hosts: ['${url.host}'].`,
       });
     const headers = { Accept: 'application/json', ...(url.host === home.host && upstream.headers()) };
-    return upstream.send({ method: 'GET', url, headers, signal, home: home.host, security });
+    return upstream.send({ method: 'GET', url, headers, signal, ...(caller && { caller }), home: home.host, security });
   };
-  const pages = (paging: Paging, input: Record<string, unknown>, signal: AbortSignal): PageSource => {
+  const pages = (paging: Paging, input: Record<string, unknown>, by: AskedBy): PageSource => {
     const parameter = paging.kind === 'link' ? undefined : inputFor(own(), paging.parameter);
     const documented = parameter === undefined ? undefined : propertiesOf(own().schema)[parameter]?.default;
     return {
       paging,
       // Without the value, the document's default says where counting starts.
       sent: parameter === undefined ? undefined : (input[parameter] ?? own().defaults.get(parameter) ?? documented),
-      again: (value) => first({ ...input, [parameter!]: value }, signal),
-      at: (address) => at(address, signal),
+      again: (value) => first({ ...input, [parameter!]: value }, by),
+      at: (address) => at(address, by),
       read: (received) => jsonOf(received, upstream.clean),
     };
   };
