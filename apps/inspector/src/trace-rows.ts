@@ -38,7 +38,7 @@ export class TraceBook {
   /** What a search looks through; made on the first search. */
   textOf(row: TraceRow): string {
     let text = this.texts.get(row);
-    if (text === undefined) this.texts.set(row, (text = `${row.title} ${JSON.stringify(row.entry.message) ?? ''}`.toLowerCase()));
+    if (text === undefined) this.texts.set(row, (text = `${row.title} ${JSON.stringify(row.entry.message) ?? ''} ${row.entry.note ?? ''}`.toLowerCase()));
     return text;
   }
 
@@ -60,15 +60,19 @@ export class TraceBook {
       entry,
       lane: back ? 'back' : 'sent',
       title: titleOf(entry, message, request?.subject),
-      failed: message.error !== undefined || message.result?.isError === true,
+      failed: message.error !== undefined || message.result?.isError === true || (isSignIn(entry.note) && (entry.http?.status ?? 0) >= 400),
       ...(request && took !== undefined && { took, tiedTo: request.entry.seq }),
     };
   }
 }
 
+/** True for a step of a sign-in, which is no message of the protocol. */
+export const isSignIn = (note: string | undefined): boolean => note?.startsWith('sign-in: ') ?? false;
+
 function titleOf({ message, http, note }: WireEntry, { error }: Envelope, subject: string | undefined): string {
   if (error !== undefined) return `error: ${error.message ?? ''}`;
   if (subject !== undefined) return `answer: ${subject}`;
+  if (isSignIn(note)) return note!.split('\n')[0]!;
   if (typeof message === 'string') return message === '' ? '(nothing)' : message;
   if (message === undefined && http !== undefined)
     return http.method === undefined ? `HTTP ${http.status ?? ''}` : `${http.method} (no body)`;

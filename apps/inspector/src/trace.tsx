@@ -4,7 +4,7 @@ import { Button, Input, Label, SearchField } from 'react-aria-components';
 import { importTrace, traceFile, troubleOf } from './api';
 import type { ConnectionState, Trouble } from './model';
 import { keep, traceBook, useStore } from './store';
-import type { Lane, TraceRow } from './trace-rows';
+import { isSignIn, type Lane, type TraceRow } from './trace-rows';
 import { TroubleNote } from './trouble-note';
 import { bytes, duration } from './words';
 
@@ -236,6 +236,16 @@ function MessageRow({ row, top, at, open, onToggle }: { row: TraceRow; top: numb
   );
 }
 
+/** A part of a sign-in's step: an object on lines of its own, other words as they are. */
+function readable(line: string): string {
+  if (!line.startsWith('{')) return line;
+  try {
+    return JSON.stringify(JSON.parse(line), null, 2);
+  } catch {
+    return line; // words that begin with a brace
+  }
+}
+
 function Detail({ row, revision, onClose }: { row: TraceRow; revision: string | undefined; onClose: () => void }) {
   const { entry, lane } = row;
   const { http } = entry;
@@ -244,7 +254,7 @@ function Detail({ row, revision, onClose }: { row: TraceRow; revision: string | 
       <div className="step-line">
         <p className="quiet">
           {laneWords[lane].words} · {new Date(entry.at).toLocaleTimeString('en-GB')} · {bytes(entry.bytes)}
-          {entry.note && ` · ${entry.note}`}
+          {entry.note && !isSignIn(entry.note) && ` · ${entry.note}`}
         </p>
         <Button className="plain small" aria-label="Close the message" onPress={onClose}>
           ×
@@ -259,7 +269,7 @@ function Detail({ row, revision, onClose }: { row: TraceRow; revision: string | 
         <dl className="http">
           <div>
             <dt>HTTP</dt>
-            <dd>{http.method ?? http.status}</dd>
+            <dd>{[http.method, http.status].filter(Boolean).join(' ') || '–'}</dd>
           </div>
           {Object.entries(http.headers).map(([name, value]) => (
             <div key={name}>
@@ -269,6 +279,7 @@ function Detail({ row, revision, onClose }: { row: TraceRow; revision: string | 
           ))}
         </dl>
       )}
+      {isSignIn(entry.note) && entry.note!.split('\n').map((line) => <pre key={line}>{readable(line)}</pre>)}
       {entry.message !== undefined && (
         <pre>{typeof entry.message === 'string' ? entry.message : JSON.stringify(entry.message, null, 2)}</pre>
       )}

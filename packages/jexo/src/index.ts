@@ -61,6 +61,7 @@ export type { IntrospectionOptions } from './auth/oauth/introspect.js';
 export { accounts, type Accounts, type AccountsOptions } from './auth/accounts/accounts.js';
 export { signIn } from './auth/sign-in/sign-in-here.js';
 export type { SignIn, SignInOptions, SignInPage, Visit } from './auth/sign-in/sign-in.js';
+export { serviceSignIn, type ServiceSignInOptions } from './auth/sign-in/service-sign-in.js';
 export { browserVisit, pastedVisit, type BrowserVisitOptions } from './auth/sign-in/visits.js';
 export { memorySignIns, type KeptClient, type KeptServer, type KeptSignIn, type SignInStore } from './auth/sign-in/kept-sign-in.js';
 export { signInFile, type Keychain, type SignInFile } from './auth/sign-in/sign-in-file.js';

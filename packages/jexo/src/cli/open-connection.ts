@@ -1,4 +1,8 @@
+import { signIn } from '../auth/sign-in/sign-in-here.js';
+import type { SignInPage } from '../auth/sign-in/sign-in.js';
+import { browserVisit } from '../auth/sign-in/visits.js';
 import { connectLink } from '../client/connect-link.js';
+import { JexoError } from '../errors.js';
 import type { ConnectionSpec, Opened, OpenOptions } from '../inspect/connection.js';
 import type { Origins } from '../inspect/shelf.js';
 import { troubleOf } from '../inspect/trouble.js';
@@ -7,9 +11,11 @@ import { connectRunning } from '../targets/connect.js';
 import { findKind, type Found } from '../targets/find-kind.js';
 import { openTarget } from '../targets/open-targets.js';
 import { watchTargets } from '../targets/watch-targets.js';
+import type { ClientAuth } from '../transports/http/client-auth.js';
 import { memoryLink } from '../transports/memory.js';
 import type { Opening } from './command.js';
 import { reportFault } from './connect-target.js';
+import { lazySignIn, openSignIns } from './terminal-sign-in.js';
 
 /** Opens what a connection of the bench is about. What is read from files is read again whenever they are saved. */
 export async function openConnection(spec: ConnectionSpec, options: OpenOptions, opening: Opening): Promise<Opened> {
@@ -25,6 +31,7 @@ export async function openConnection(spec: ConnectionSpec, options: OpenOptions,
       ...(command !== undefined && { inherit: 'all' as const }),
       ...(env && { env }),
       ...(headers && { headers }),
+      auth: benchSignIn(options),
     });
     return { client, omitted: [] };
   }
@@ -47,6 +54,25 @@ export async function openConnection(spec: ConnectionSpec, options: OpenOptions,
     await watched.server.close();
     throw error;
   }
+}
+
+/** Sends the person at the page to the authorization server; sign-ins are those of the terminal. */
+function benchSignIn({ elicitation }: OpenOptions): ClientAuth {
+  const open = async (page: SignInPage): Promise<void> => {
+    const { endpoint, issuer, scopes, url, signal } = page;
+    const what = scopes.length === 0 ? '' : ` for ${scopes.join(', ')}`;
+    const said = await elicitation?.url?.({
+      message: `${endpoint} wants a sign-in at ${issuer}${what}.`,
+      url,
+      elicitationId: url,
+      warnings: [],
+      asker: { server: new URL(endpoint).host },
+      signal,
+    });
+    if (said?.action !== 'accept')
+      throw new JexoError('JEXO_NOT_ACCEPTED', 'The sign-in was not wanted.', { where: endpoint, next: 'Connect again to be asked again.' });
+  };
+  return lazySignIn(async () => signIn({ store: await openSignIns(), visit: browserVisit({ open }) }));
 }
 
 /** Of the options for all targets of the bench, those that this one's kind takes. */

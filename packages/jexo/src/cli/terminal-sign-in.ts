@@ -1,5 +1,6 @@
 import { systemKeychain } from '../auth/sign-in/keychain.js';
 import { signInFile, type SignInFile } from '../auth/sign-in/sign-in-file.js';
+import { serviceSignIn } from '../auth/sign-in/service-sign-in.js';
 import { signIn } from '../auth/sign-in/sign-in-here.js';
 import type { SignIn, SignInOptions, SignInPage } from '../auth/sign-in/sign-in.js';
 import { browserVisit, pastedVisit } from '../auth/sign-in/visits.js';
@@ -35,9 +36,16 @@ export async function terminalSignIn({ browser = hasBrowser(), port, ...options 
  * there; without one, the command fails and says what to do.
  */
 export function terminalAuth(): ClientAuth {
+  const { JEXO_CLIENT_ID: clientId, JEXO_CLIENT_SECRET: clientSecret } = process.env;
+  // A pipeline or a service has an id and a secret of its own.
+  if (clientId && clientSecret) return serviceSignIn({ clientId, clientSecret });
+  return lazySignIn(async () => (isSomebodyThere() ? terminalSignIn() : signIn({ store: await openSignIns() })));
+}
+
+/** Sign-ins are looked for with the first request: most targets are no servers over HTTP. */
+export function lazySignIn(make: () => Promise<SignIn>): ClientAuth {
   let opened: Promise<SignIn> | undefined;
-  const open = () =>
-    (opened ??= isSomebodyThere() ? terminalSignIn() : openSignIns().then((store) => signIn({ store })));
+  const open = () => (opened ??= make());
   return {
     headers: async (request) => (await open()).headers(request),
     refused: async (request) => (await open()).refused(request),

@@ -99,6 +99,19 @@ test('what is wrong with a sign-in is said in words, with an exit code', async (
   expect(JSON.parse(quiet.stdout)).toEqual({ signedOut: [] });
 });
 
+test('a service signs in by an id and a secret of the environment', async () => {
+  const { url, env, visited, file } = await world();
+  const service = { ...env, JEXO_CLIENT_ID: 'scales', JEXO_CLIENT_SECRET: 'a-secret-of-the-scales' };
+  const call = await jexo(['call', url, 'mix_syrup', 'colonies=12', '--json'], { env: service });
+  expect(JSON.parse(call.stdout)).toMatchObject({ structuredContent: { sugarKg: 12 } });
+  // Nobody is there who could give it more.
+  const narrow = await jexo(['call', url, 'mites_per_100', 'mites=9'], { env: service });
+  expect([narrow.code, narrow.stderr]).toEqual([3, expect.stringContaining('403')]);
+  const wrong = await jexo(['call', url, 'mix_syrup', 'colonies=12'], { env: { ...service, JEXO_CLIENT_SECRET: 'wrong' } });
+  expect([wrong.code, wrong.stderr]).toEqual([3, expect.stringContaining('invalid_client')]);
+  expect([visited, existsSync(file)]).toEqual([[], false]);
+});
+
 test('a server that asks for none needs none', async () => {
   const server = await start(['serve', hives, '--http', '0', '--json']);
   open.push(() => server.stop());

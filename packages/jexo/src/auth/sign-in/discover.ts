@@ -3,7 +3,7 @@ import { isRecord } from '../../protocol/is-record.js';
 import { fetchJson, isFetchable } from '../oauth/fetch-json.js';
 import { metadataUrls } from '../oauth/server-metadata.js';
 import { canonicalEndpoint } from './kept-sign-in.js';
-import type { Challenge } from './challenges.js';
+import { scopesIn, type Challenge } from './challenges.js';
 
 /** What protected resource metadata says (RFC 9728). */
 export interface ResourceFound {
@@ -93,6 +93,38 @@ export async function discoverServer(issuer: string, fetchBy: typeof fetch): Pro
   }
   if (why !== undefined) throw why;
   return undefined;
+}
+
+/**
+ * The authorization server to sign in at: the wanted one, or the first that answers; without metadata of the resource, its own origin.
+ * @throws JexoError JEXO_SIGN_IN
+ */
+export async function chooseServer(
+  endpoint: string,
+  resource: ResourceFound | undefined,
+  issuer: string | undefined,
+  send: typeof fetch,
+): Promise<ServerFound> {
+  if (resource === undefined) return (await discoverServer(new URL(endpoint).origin, send)) ?? usualEndpoints(endpoint);
+  if (issuer !== undefined && !resource.issuers.includes(issuer))
+    throw new JexoError('JEXO_SIGN_IN', `${endpoint} does not take sign-ins of ${issuer}.`, {
+      where: endpoint,
+      next: `It takes those of ${resource.issuers.join(', ')}.`,
+    });
+  let why: unknown;
+  for (const each of issuer === undefined ? resource.issuers : [issuer]) {
+    const found = await discoverServer(each, send).catch((error: unknown) => void (why ??= error));
+    if (found !== undefined) return found;
+  }
+  throw (
+    why ??
+    new JexoError('JEXO_SIGN_IN', `${resource.issuers.join(', ')} has no metadata, so nobody can sign in there.`, { where: resource.issuers[0]! })
+  );
+}
+
+/** Scopes as the challenge says, else all that the resource has, else none (Authorization, "Scope Selection Strategy"). */
+export function wantedScopes(challenge: Challenge | undefined, resource: ResourceFound | undefined): readonly string[] {
+  return challenge?.params.scope !== undefined ? scopesIn(challenge.params.scope) : (resource?.scopes ?? []);
 }
 
 /** Issuers differ by a slash at their end when they are written by hand; by nothing else. */

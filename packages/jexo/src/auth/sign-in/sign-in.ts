@@ -3,7 +3,7 @@ import { JexoError } from '../../errors.js';
 import type { ClientAuth, RefusedRequest, SignInStep } from '../../transports/http/client-auth.js';
 import { unreachable } from '../../transports/http/link-errors.js';
 import { scopesIn, tokenChallenge, type Challenge } from './challenges.js';
-import { discoverResource, discoverServer, usualEndpoints, type ResourceFound, type ServerFound } from './discover.js';
+import { chooseServer, discoverResource, wantedScopes, type ServerFound } from './discover.js';
 import { canonicalEndpoint, memorySignIns, type KeptClient, type KeptSignIn, type SignInStore } from './kept-sign-in.js';
 import type { TokenService } from './token-service.js';
 
@@ -239,7 +239,7 @@ class SignInFlow implements SignIn {
         ? { note: 'There is none, so the server’s own origin is taken for its authorization server, as revision 2025-03-26 has it.' }
         : { received: { ...resource } }),
     });
-    const server = await this.chooseServer(endpoint, resource, send);
+    const server = await chooseServer(endpoint, resource, this.options.issuer, send);
     tell({ step: 'authorization server metadata', url: server.issuer, received: { ...server } });
     const scopes = [...new Set([...(wish.scopes ?? wantedScopes(challenge, resource)), ...(this.options.scopes ?? [])])];
     const service = await this.serviceFor(endpoint, tell);
@@ -262,25 +262,6 @@ class SignInFlow implements SignIn {
     } finally {
       await back.end();
     }
-  }
-
-  private async chooseServer(endpoint: string, resource: ResourceFound | undefined, send: typeof fetch): Promise<ServerFound> {
-    const { issuer } = this.options;
-    if (resource === undefined) return (await discoverServer(new URL(endpoint).origin, send)) ?? usualEndpoints(endpoint);
-    if (issuer !== undefined && !resource.issuers.includes(issuer))
-      throw new JexoError('JEXO_SIGN_IN', `${endpoint} does not take sign-ins of ${issuer}.`, {
-        where: endpoint,
-        next: `It takes those of ${resource.issuers.join(', ')}.`,
-      });
-    let why: unknown;
-    for (const each of issuer === undefined ? resource.issuers : [issuer]) {
-      const found = await discoverServer(each, send).catch((error: unknown) => void (why ??= error));
-      if (found !== undefined) return found;
-    }
-    throw (
-      why ??
-      new JexoError('JEXO_SIGN_IN', `${resource.issuers.join(', ')} has no metadata, so nobody can sign in there.`, { where: resource.issuers[0]! })
-    );
   }
 
   /** A client that needs no registration: given, a document’s, or registered for an earlier sign-in. */
@@ -315,11 +296,6 @@ class SignInFlow implements SignIn {
     const { tokenService } = await import('./token-service.js');
     return tokenService(this.fetchFor(endpoint), tell);
   }
-}
-
-/** Scopes as the challenge says, else all that the resource has, else none (Authorization, "Scope Selection Strategy"). */
-function wantedScopes(challenge: Challenge | undefined, resource: ResourceFound | undefined): readonly string[] {
-  return challenge?.params.scope !== undefined ? scopesIn(challenge.params.scope) : (resource?.scopes ?? []);
 }
 
 /** A client that was registered is known with one address to come back to. */

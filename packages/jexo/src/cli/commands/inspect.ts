@@ -4,6 +4,7 @@ import { createBench } from '../../inspect/bench.js';
 import { createBenchApi } from '../../inspect/bench-api.js';
 import { createBenchEntry } from '../../inspect/bench-entry.js';
 import type { ConnectionSpec } from '../../inspect/connection.js';
+import { pause } from '../../engine/pause.js';
 import { packageFile } from '../../own-package.js';
 import { servePage } from '../../transports/http/serve-page.js';
 import { openBenchNotes } from '../bench-notes.js';
@@ -20,6 +21,9 @@ import { openConnection } from '../open-connection.js';
 import { openWireLog } from '../wire-log.js';
 import { surviveStrays } from '../../transports/strays.js';
 import { keepStdoutForResults, note, onErr, printJson, symbols } from '../terminal.js';
+
+/** How long the address of the page waits for the first connections. */
+const patienceMs = 5000;
 
 interface InspectOptions extends ModelOptions {
   readonly port: number;
@@ -64,15 +68,18 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
         .map(({ spec }) => spec),
     );
   });
-  await Promise.all(first.map(({ connected }) => connected));
+  // What takes longer, or asks something, goes on on the page.
+  const stopped = new Promise<void>((resolve) => bench.subscribe((event) => event.kind === 'question' && resolve()));
+  await Promise.race([Promise.all(first.map(({ connected }) => connected)), stopped, pause(patienceMs)]);
   const states = bench.connections().filter(({ id }) => own.has(id));
   if (options.json) {
     const [{ shown = '', status = 'closed', trouble, shelf = [] } = {}] = states;
     const tools = shelf.filter(({ kind }) => kind === 'tool').map(({ key: name }) => name);
     printJson(JSON.stringify({ address, target: shown, status, tools, ...(trouble && { trouble }), connections: states.length }));
   } else {
-    for (const { shown, trouble, shelf, omitted } of states) {
-      if (trouble === undefined)
+    for (const { shown, status, trouble, shelf, omitted } of states) {
+      if (status === 'connecting') note(`${onErr('ochre', symbols.warn)} Connecting to ${onErr('bold', shown)}; the page shows what it waits for.`);
+      else if (trouble === undefined)
         note(`${onErr('moss', symbols.ok)} Connected to ${onErr('bold', shown)}: ${counts(shelf.map(({ kind }) => kind))}`);
       else note(`${onErr('brick', symbols.failed)} ${trouble.message} ${onErr('quiet', `(${trouble.code})`)}\n  ${trouble.next ?? ''}`);
       reportOmitted(omitted);
