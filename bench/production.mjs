@@ -2,10 +2,11 @@
 import { execFileSync, spawn } from 'node:child_process';
 import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
 import { mkdtempSync, writeFileSync } from 'node:fs';
-import { Agent, request } from 'node:http';
+import { Agent, createServer, request } from 'node:http';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { exportJWK, generateKeyPair, SignJWT } from 'jose';
 import { keys } from 'jexo';
 import { inTurn, median, pause, processorMs, requireCommand, startServer, table, untilListening } from './measure.mjs';
 
@@ -28,9 +29,40 @@ const hello = {
 const json = { 'content-type': 'application/json', accept: 'application/json, text/event-stream' };
 
 /** Processor time of a call with keys, log and metrics over that of the bare call, in microseconds. */
-export async function guarded({ seconds = 4, rounds = 5 } = {}) {
-  requireCommand('wrk');
+export async function guarded(how = {}) {
   const { folder, file, key } = makeKey();
+  return besideBare(folder, key, [4732, [here('servers/production.mjs'), '4732', file, join(folder, 'calls.log')]], how);
+}
+
+/** The same for a server whose callers have signed in: every call brings a signed token (RS256). */
+export async function signedIn(how = {}) {
+  const folder = mkdtempSync(join(tmpdir(), 'jexo-bench-'));
+  const { privateKey, publicKey } = await generateKeyPair('RS256', { extractable: true });
+  const jwks = { keys: [{ ...(await exportJWK(publicKey)), kid: 'bench', alg: 'RS256' }] };
+  const issuer = createServer((request, response) => {
+    const url = `http://127.0.0.1:${issuer.address().port}`;
+    response.setHeader('content-type', 'application/json');
+    response.end(JSON.stringify(request.url === '/jwks' ? jwks : { issuer: url, jwks_uri: `${url}/jwks` }));
+  });
+  await new Promise((resolve) => issuer.listen(0, '127.0.0.1', resolve));
+  const url = `http://127.0.0.1:${issuer.address().port}`;
+  const token = await new SignJWT({ scope: 'hives:read' })
+    .setProtectedHeader({ alg: 'RS256', kid: 'bench', typ: 'at+jwt' })
+    .setIssuer(url)
+    .setAudience('http://127.0.0.1:4733/mcp')
+    .setSubject('keeper')
+    .setExpirationTime('1h')
+    .sign(privateKey);
+  try {
+    return await besideBare(folder, token, [4733, [here('servers/signed-in.mjs'), '4733', url]], how);
+  } finally {
+    issuer.close();
+  }
+}
+
+/** @param guardedServer its port, and the words that start it; the credential is a bearer token */
+async function besideBare(folder, key, guardedServer, { seconds = 4, rounds = 5 } = {}) {
+  requireCommand('wrk');
   const script = join(folder, 'call.lua');
   writeFileSync(
     script,
@@ -38,7 +70,7 @@ export async function guarded({ seconds = 4, rounds = 5 } = {}) {
   );
   const servers = {
     bare: [4731, [here('servers/http.mjs'), '4731']],
-    guarded: [4732, [here('servers/production.mjs'), '4732', file, join(folder, 'calls.log')]],
+    guarded: guardedServer,
   };
   const running = Object.values(servers).map(([, words]) => startServer(words));
   try {

@@ -8,7 +8,7 @@ import { idle } from './idle.mjs';
 import { inspector } from './inspector.mjs';
 import { large, middleware } from './large.mjs';
 import { table } from './measure.mjs';
-import { guarded, refusals, workers } from './production.mjs';
+import { guarded, refusals, signedIn, workers } from './production.mjs';
 import { reader } from './reader.mjs';
 import { reload } from './reload.mjs';
 import { rest } from './rest.mjs';
@@ -108,6 +108,15 @@ const measurements = {
       `${full.toFixed(0)} µs against ${bare.toFixed(0)} µs of the bare call`,
       `**${ratio.toFixed(2)}**`,
       'at most 1.25',
+    ];
+  },
+  async signedIn() {
+    const { bare, guarded: full, ratio } = await signedIn();
+    return [
+      'HTTP: the call with a signed token (RS256), processor time',
+      `${full.toFixed(0)} µs against ${bare.toFixed(0)} µs of the bare call`,
+      `**${ratio.toFixed(2)}**`,
+      'at most 1.3',
     ];
   },
   async workers() {

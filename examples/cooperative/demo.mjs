@@ -1,15 +1,18 @@
 // The demo: serves the cooperative over HTTP and puts it on the bench. With --once it tells the whole
 // story without a person and ends. It runs the real command line, as a user would.
 import { spawn } from 'node:child_process';
+import { createServer } from 'node:net';
 import { createInterface } from 'node:readline';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { tellHandbookStory } from './handbook-story.mjs';
 import { startFeed } from './feed.mjs';
+import { startLogin } from './login.mjs';
 import { tellLedgerStory } from './ledger-story.mjs';
 import { tellLiveStory } from './live-story.mjs';
 import { tellRegistryStory } from './registry-story.mjs';
 import { makeScales, scalesTarget, tellScalesStory } from './scales-story.mjs';
+import { tellSignInStory } from './sign-in-story.mjs';
 import { tellStory } from './story.mjs';
 
 const here = dirname(fileURLToPath(import.meta.url));
@@ -34,21 +37,37 @@ async function tell(args, expected = 0) {
 }
 
 /** Serves over HTTP and gives the address once it answers there. */
-async function serve(port, file = 'apiary.ts') {
+async function serve(port, file = 'apiary.ts', words = []) {
   const child = start(
-    ['serve', relative(process.cwd(), join(here, file)), '--http', String(port), '--json'],
+    ['serve', relative(process.cwd(), join(here, file)), '--http', String(port), '--json', ...words],
     ['ignore', 'inherit', 'pipe'],
   );
   for await (const line of createInterface({ input: child.stderr })) {
     const said = line.startsWith('{') ? JSON.parse(line) : undefined;
     if (said?.address) {
       child.stderr.pipe(process.stderr);
-      return said;
+      return { ...said, stop: () => child.kill('SIGTERM') };
     }
-    if (port !== 0 && line.includes('JEXO_PORT_IN_USE')) return serve(0, file);
+    if (port !== 0 && line.includes('JEXO_PORT_IN_USE')) return serve(0, file, words);
     console.error(line);
   }
   return stop(1);
+}
+
+/** Functions for callers who have signed in at an authorization server; one of them needs more than the others. Its port is chosen first. */
+async function serveSignedIn(issuer, port) {
+  const words = ['--issuer', issuer, '--scope', 'hives:read', '--offer-scope', 'mites_*=hives:write', '--step-up'];
+  return serve(port ?? (await freePort()), 'hives.ts', words);
+}
+
+/** A port that nobody listens at: tokens are for an address, so it has to be known before. */
+function freePort() {
+  return new Promise((resolve) => {
+    const probe = createServer().listen(0, '127.0.0.1', () => {
+      const { port } = probe.address();
+      probe.close(() => resolve(port));
+    });
+  });
 }
 
 function stop(code) {
@@ -76,9 +95,13 @@ if (once) {
   await tellHandbookStory();
   await tellLedgerStory();
   await tellLiveStory();
+  await tellSignInStory(serveSignedIn);
   console.log('\nThat is the whole story. To go on by hand: npm run demo');
   stop(0);
 }
+const login = await startLogin();
+const guarded = await serveSignedIn(login.issuer, 4302);
+console.log(`The same functions for those who sign in: jexo call ${guarded.address} mix_syrup colonies=12`);
 const feed = await startFeed();
 // The other side: a host application in the browser, over two servers.
 const hives = await serve(once ? 0 : 4301, 'hives.ts');

@@ -38,7 +38,8 @@ export class TraceBook {
   /** What a search looks through; made on the first search. */
   textOf(row: TraceRow): string {
     let text = this.texts.get(row);
-    if (text === undefined) this.texts.set(row, (text = `${row.title} ${JSON.stringify(row.entry.message) ?? ''} ${row.entry.note ?? ''}`.toLowerCase()));
+    if (text === undefined)
+      this.texts.set(row, (text = `${row.title} ${JSON.stringify(row.entry.message) ?? ''} ${row.entry.note ?? ''}`.toLowerCase()));
     return text;
   }
 

@@ -45,6 +45,11 @@ test('the whole story tells itself and ends well', async () => {
     '← updated: MR-01 weighs 41 kg, just now',
     '← 4 hives, their sound as a word: yes',
     '← Pump 1: filling',
+    '? The cooperative asks: allow hives:read?  yes',
+    '· token for the code (PKCE): keeper, for hives, may hives:read',
+    '? The cooperative asks: allow hives:read and hives:write?  yes',
+    '← mites_per_100: Treat this week',
+    '· signed out of hives; kept are 0 sign-ins',
     '← A colony in one box needs 14 kilograms in October',
     '✗ Alderwick registry refused POST /inspections (422 Unprocessable Entity): The inspection cannot be booked: There is no hive XX-99.',
   ])

@@ -27,7 +27,10 @@ export function openBrowser(address: string, failed: () => void): void {
   const [command, ...args] =
     process.platform === 'darwin' ? ['open'] : process.platform === 'win32' ? ['rundll32', 'url.dll,FileProtocolHandler'] : ['xdg-open'];
   const place = pathToFileURL(file).href;
-  const child = spawn(process.env.BROWSER || command!, process.env.BROWSER ? [place] : [...args, place], { stdio: 'ignore', detached: true });
+  const child = spawn(process.env.BROWSER || command!, process.env.BROWSER ? [place] : [...args, place], {
+    stdio: 'ignore',
+    detached: true,
+  });
   child.once('error', failed);
   child.unref();
 }

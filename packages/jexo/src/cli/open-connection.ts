@@ -70,7 +70,10 @@ function benchSignIn({ elicitation }: OpenOptions): ClientAuth {
       signal,
     });
     if (said?.action !== 'accept')
-      throw new JexoError('JEXO_NOT_ACCEPTED', 'The sign-in was not wanted.', { where: endpoint, next: 'Connect again to be asked again.' });
+      throw new JexoError('JEXO_NOT_ACCEPTED', 'The sign-in was not wanted.', {
+        where: endpoint,
+        next: 'Connect again to be asked again.',
+      });
   };
   return lazySignIn(async () => signIn({ store: await openSignIns(), visit: browserVisit({ open }) }));
 }

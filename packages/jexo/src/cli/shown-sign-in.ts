@@ -1,7 +1,17 @@
 import type { KeptSignIn } from '../auth/sign-in/kept-sign-in.js';
 
 /** What of a sign-in anybody may see: no token, no secret. */
-export function publicPart({ endpoint, resource, server, client, scopes, subject, expiresAt, refreshToken, signedInAt }: KeptSignIn): object {
+export function publicPart({
+  endpoint,
+  resource,
+  server,
+  client,
+  scopes,
+  subject,
+  expiresAt,
+  refreshToken,
+  signedInAt,
+}: KeptSignIn): object {
   return {
     endpoint,
     resource,
@@ -20,5 +30,9 @@ export function until({ expiresAt, refreshToken }: KeptSignIn): string {
   if (refreshToken !== undefined) return 'renewed by itself';
   if (expiresAt === undefined) return 'until the server ends it';
   const minutes = Math.round((expiresAt - Date.now()) / 60_000);
-  return minutes < 0 ? 'which has ended' : minutes < 120 ? `for ${minutes} minutes` : `until ${new Date(expiresAt).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
+  return minutes < 0
+    ? 'which has ended'
+    : minutes < 120
+      ? `for ${minutes} minutes`
+      : `until ${new Date(expiresAt).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
 }

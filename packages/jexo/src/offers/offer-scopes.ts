@@ -43,7 +43,12 @@ function offerOf(catalogue: Catalogue, method: unknown, params: Params): Offer |
 }
 
 /** The scopes that a caller lacks for what messages ask for; none where offers that it may not use are hidden. */
-export function missingScopes(catalogue: Catalogue, definition: ServerDefinition, messages: readonly unknown[], caller: Caller): readonly string[] {
+export function missingScopes(
+  catalogue: Catalogue,
+  definition: ServerDefinition,
+  messages: readonly unknown[],
+  caller: Caller,
+): readonly string[] {
   if (definition.stepUp !== true || caller.identity === undefined) return [];
   const rule = scopeRule(definition);
   const missing = messages.flatMap((message) => {

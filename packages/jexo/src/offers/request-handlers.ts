@@ -142,9 +142,7 @@ function useHandlers(answering: Answering): Record<string, RequestHandler> {
       return {};
     },
     'prompts/get': withOffers((found, params, exchange) => renderPrompt(found, run, params, exchange, sessionOf(exchange))),
-    'completion/complete': withOffers((found, params, exchange) =>
-      completeArgument(found, run, params, exchange, sessionOf(exchange)),
-    ),
+    'completion/complete': withOffers((found, params, exchange) => completeArgument(found, run, params, exchange, sessionOf(exchange))),
   };
 }
 

@@ -1,4 +1,14 @@
-import { accounts, defineServer, keys, memorySignIns, serveHttp, tool, type Accounts, type AccountsOptions, type Client } from '../../src/index.js';
+import {
+  accounts,
+  defineServer,
+  keys,
+  memorySignIns,
+  serveHttp,
+  tool,
+  type Accounts,
+  type AccountsOptions,
+  type Client,
+} from '../../src/index.js';
 import { createKey, writeKeys } from '../../src/auth/key-file.js';
 import { startAuthorizationServer, configuration, type AuthorizationServer } from '../support/authorization-server.js';
 import { freshFolder } from '../support/command-line.js';
@@ -48,12 +58,17 @@ async function world(more: Partial<AccountsOptions> = {}): Promise<World> {
   });
   const file = join(freshFolder('accounts'), 'keys.json');
   const made = { ines: createKey({ name: 'ines' }), marek: createKey({ name: 'marek' }) };
-  writeKeys(file, Object.values(made).map(({ kept }) => kept));
+  writeKeys(
+    file,
+    Object.values(made).map(({ kept }) => kept),
+  );
   const server = defineServer({
     name: 'apiary',
     version: '1.0.0',
     offers: [
-      tool('weigh', { description: 'Weighs.' }, async (_input, call) => JSON.stringify(JSON.parse(atob((await cloud.token(call)).split('.')[1]!)) as object)),
+      tool('weigh', { description: 'Weighs.' }, async (_input, call) =>
+        JSON.stringify(JSON.parse(atob((await cloud.token(call)).split('.')[1]!)) as object),
+      ),
       tool('disconnect', { description: 'Gives the account up.' }, async (_input, call) => String(await cloud.disconnect(call))),
     ],
   });
@@ -94,13 +109,15 @@ function browser() {
     if (set !== null) cookie = set.split(';')[0]!;
     return { status: response.status, to: response.headers.get('location'), page: await response.text(), headers: response.headers };
   };
-  const hidden = (page: string) => Object.fromEntries([...page.matchAll(/name="(\w+)" value="([^"]*)"/g)].map(([, name, value]) => [name!, value!]));
+  const hidden = (page: string) =>
+    Object.fromEntries([...page.matchAll(/name="(\w+)" value="([^"]*)"/g)].map(([, name, value]) => [name!, value!]));
   return { ask, hidden };
 }
 
-const claims = (result: Awaited<ReturnType<Client['call']>>) => JSON.parse((result.content[0] as { text: string }).text) as { sub: string; aud: string };
+const claims = (result: Awaited<ReturnType<Client['call']>>) =>
+  JSON.parse((result.content[0] as { text: string }).text) as { sub: string; aud: string };
 
-test('a person connects an account over a page of this server, and tools use it in their name until it is given up [MCP-237]', async () => {
+test('[MCP-237] a person connects an account over a page of this server, and tools use it in their name until it is given up', async () => {
   const { client, login } = await world();
   const pages: string[] = [];
   const person = browser();

@@ -7,7 +7,7 @@ afterEach(async () => {
   for (const each of open.splice(0).reverse()) await each.close();
 });
 
-test('an API is called in the caller’s name by an exchanged token; the caller’s own goes to the authorization server alone [MCP-225]', async () => {
+test('[MCP-225] an API is called in the caller’s name by an exchanged token; the caller’s own goes to the authorization server alone', async () => {
   const login = await startAuthorizationServer();
   open.push(login);
   const seen: string[] = [];
@@ -19,8 +19,14 @@ test('an API is called in the caller’s name by an exchanged token; the caller�
   const exchange = await listen(async (request) => {
     const form = new URLSearchParams(await request.text());
     exchanges.push(form);
-    if (request.headers.get('authorization') !== `Basic ${btoa('apiary:a-secret-of-the-apiary')}`) return Response.json({ error: 'invalid_client' }, { status: 401 });
-    return Response.json({ access_token: `for-registry-${exchanges.length}`, token_type: 'Bearer', expires_in: 300, issued_token_type: 'urn:ietf:params:oauth:token-type:access_token' });
+    if (request.headers.get('authorization') !== `Basic ${btoa('apiary:a-secret-of-the-apiary')}`)
+      return Response.json({ error: 'invalid_client' }, { status: 401 });
+    return Response.json({
+      access_token: `for-registry-${exchanges.length}`,
+      token_type: 'Bearer',
+      expires_in: 300,
+      issued_token_type: 'urn:ietf:params:oauth:token-type:access_token',
+    });
   });
   open.push(registry, exchange);
   const resource = 'https://apiary.example/mcp';
@@ -54,7 +60,7 @@ test('an API is called in the caller’s name by an exchanged token; the caller�
     audience: 'https://registry.example',
     scope: 'registry:read',
   });
-  // Whoever calls without a token has no name that the API could be called in.
+  // A caller without a token has no name that the API could be called in.
   const nobody = await connect(apiary);
   open.push(nobody);
   const refused = await nobody.call('list_hives');

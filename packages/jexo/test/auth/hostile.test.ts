@@ -1,5 +1,16 @@
 import fc from 'fast-check';
-import { browserVisit, memorySignIns, serveHttp, signIn, defineServer, oauth, connect, isJexoError, type SignInOptions, type SignInStep } from '../../src/index.js';
+import {
+  browserVisit,
+  memorySignIns,
+  serveHttp,
+  signIn,
+  defineServer,
+  oauth,
+  connect,
+  isJexoError,
+  type SignInOptions,
+  type SignInStep,
+} from '../../src/index.js';
 import { readChallenges } from '../../src/auth/sign-in/challenges.js';
 import { fetchNear, regionOf } from '../../src/auth/sign-in/fetch-near.js';
 import { listen } from '../support/listen.js';
@@ -38,8 +49,7 @@ async function mischievous(mischief: Mischief) {
     return Response.json({});
   });
   const world = { url: '', issuer: '', stray: stray.url };
-  const say = (answer: Answer, otherwise: object): Response =>
-    answer instanceof Response ? answer : Response.json(answer ?? otherwise);
+  const say = (answer: Answer, otherwise: object): Response => (answer instanceof Response ? answer : Response.json(answer ?? otherwise));
   const server = await listen(async (request) => {
     const { pathname, searchParams } = new URL(request.url);
     const body = request.method === 'POST' ? await request.text() : '';
@@ -55,13 +65,17 @@ async function mischievous(mischief: Mischief) {
       case '/.well-known/oauth-authorization-server/login':
         return say(mischief.server?.(world), metadata(world));
       case '/login/register':
-        return say(mischief.registration?.(world) ?? Response.json({ client_id: 'registered', token_endpoint_auth_method: 'none' }, { status: 201 }), {});
+        return say(
+          mischief.registration?.(world) ?? Response.json({ client_id: 'registered', token_endpoint_auth_method: 'none' }, { status: 201 }),
+          {},
+        );
       case '/login/token':
         return say(mischief.token?.(new URLSearchParams(body), world), { access_token: 'good', token_type: 'Bearer', expires_in: 60 });
       case '/login/authorize': {
         const to = searchParams.get('redirect_uri')!;
         const answers = mischief.back?.(searchParams, world) ?? [{ code: 'c0de', state: searchParams.get('state')!, iss: world.issuer }];
-        for (const each of answers) await fetch(typeof each === 'string' ? each : `${to}?${new URLSearchParams(each).toString()}`).catch(() => undefined);
+        for (const each of answers)
+          await fetch(typeof each === 'string' ? each : `${to}?${new URLSearchParams(each).toString()}`).catch(() => undefined);
         return Response.json({});
       }
       default:
@@ -116,35 +130,107 @@ const other = 'https://other.example';
 /** What is done, and what the words have to say: nothing is kept then, no token is asked for where none may be, and no stray is fetched. */
 const attacks: readonly (readonly [what: string, mischief: Mischief & { readonly options?: SignInOptions }, says: string])[] = [
   // Metadata of the resource
-  ['resource: names another resource', { resource: ({ issuer }) => ({ resource: `${other}/mcp`, authorization_servers: [issuer] }) }, 'not about'],
-  ['resource: names a sibling of the endpoint', { resource: ({ url, issuer }) => ({ resource: `${url}2`, authorization_servers: [issuer] }) }, 'not about'],
-  ['resource: names a part below the endpoint', { resource: ({ url, issuer }) => ({ resource: `${url}/below`, authorization_servers: [issuer] }) }, 'not about'],
+  [
+    'resource: names another resource',
+    { resource: ({ issuer }) => ({ resource: `${other}/mcp`, authorization_servers: [issuer] }) },
+    'not about',
+  ],
+  [
+    'resource: names a sibling of the endpoint',
+    { resource: ({ url, issuer }) => ({ resource: `${url}2`, authorization_servers: [issuer] }) },
+    'not about',
+  ],
+  [
+    'resource: names a part below the endpoint',
+    { resource: ({ url, issuer }) => ({ resource: `${url}/below`, authorization_servers: [issuer] }) },
+    'not about',
+  ],
   ['resource: has a query', { resource: ({ url, issuer }) => ({ resource: `${url}?a=1`, authorization_servers: [issuer] }) }, 'not about'],
   ['resource: has a fragment', { resource: ({ url, issuer }) => ({ resource: `${url}#a`, authorization_servers: [issuer] }) }, 'not about'],
-  ['resource: has a user in it', { resource: ({ url, issuer }) => ({ resource: url.replace('//', '//a@'), authorization_servers: [issuer] }) }, 'not about'],
+  [
+    'resource: has a user in it',
+    { resource: ({ url, issuer }) => ({ resource: url.replace('//', '//a@'), authorization_servers: [issuer] }) },
+    'not about',
+  ],
   ['resource: is no text', { resource: ({ issuer }) => ({ resource: 7, authorization_servers: [issuer] }) }, 'not about'],
-  ['resource: names no authorization server', { resource: ({ url }) => ({ resource: url, authorization_servers: [] }) }, 'names no authorization server'],
-  ['resource: names one over plain HTTP', { resource: ({ url }) => ({ resource: url, authorization_servers: ['http://login.example'] }) }, 'names no authorization server'],
-  ['resource: names a file', { resource: ({ url }) => ({ resource: url, authorization_servers: ['file:///etc/passwd'] }) }, 'names no authorization server'],
-  ['resource: names a script', { resource: ({ url }) => ({ resource: url, authorization_servers: ['javascript:alert(1)'] }) }, 'names no authorization server'],
-  ['resource: a list of other things', { resource: ({ url }) => ({ resource: url, authorization_servers: [7, null, {}] }) }, 'names no authorization server'],
+  [
+    'resource: names no authorization server',
+    { resource: ({ url }) => ({ resource: url, authorization_servers: [] }) },
+    'names no authorization server',
+  ],
+  [
+    'resource: names one over plain HTTP',
+    { resource: ({ url }) => ({ resource: url, authorization_servers: ['http://login.example'] }) },
+    'names no authorization server',
+  ],
+  [
+    'resource: names a file',
+    { resource: ({ url }) => ({ resource: url, authorization_servers: ['file:///etc/passwd'] }) },
+    'names no authorization server',
+  ],
+  [
+    'resource: names a script',
+    { resource: ({ url }) => ({ resource: url, authorization_servers: ['javascript:alert(1)'] }) },
+    'names no authorization server',
+  ],
+  [
+    'resource: a list of other things',
+    { resource: ({ url }) => ({ resource: url, authorization_servers: [7, null, {}] }) },
+    'names no authorization server',
+  ],
   ['resource: another issuer than the user wants', { options: { issuer: other } }, 'does not take sign-ins of'],
   // Metadata of the authorization server
   ['server: of another issuer', { server: (world) => ({ ...metadata(world), issuer: other }) }, 'is the metadata of'],
-  ['server: of a part of the issuer', { server: (world) => ({ ...metadata(world), issuer: world.issuer.replace('/login', '') }) }, 'is the metadata of'],
+  [
+    'server: of a part of the issuer',
+    { server: (world) => ({ ...metadata(world), issuer: world.issuer.replace('/login', '') }) },
+    'is the metadata of',
+  ],
   ['server: without an issuer', { server: (world) => ({ ...metadata(world), issuer: undefined }) }, 'is the metadata of'],
   ['server: without PKCE', { server: (world) => ({ ...metadata(world), code_challenge_methods_supported: undefined }) }, 'PKCE'],
   ['server: PKCE with plain only', { server: (world) => ({ ...metadata(world), code_challenge_methods_supported: ['plain'] }) }, 'PKCE'],
   ['server: PKCE as a text', { server: (world) => ({ ...metadata(world), code_challenge_methods_supported: 'S256' }) }, 'PKCE'],
-  ['server: signs in over plain HTTP', { server: (world) => ({ ...metadata(world), authorization_endpoint: 'http://login.example/a' }) }, 'no HTTPS address'],
-  ['server: signs in by a script', { server: (world) => ({ ...metadata(world), authorization_endpoint: 'javascript:alert(1)' }) }, 'no HTTPS address'],
-  ['server: signs in by a program', { server: (world) => ({ ...metadata(world), authorization_endpoint: 'vscode://a' }) }, 'no HTTPS address'],
-  ['server: signs in at a fragment', { server: (world) => ({ ...metadata(world), authorization_endpoint: `${world.issuer}/authorize#a` }) }, 'no HTTPS address'],
-  ['server: no authorization endpoint', { server: (world) => ({ ...metadata(world), authorization_endpoint: undefined }) }, 'no HTTPS address'],
-  ['server: tokens over plain HTTP', { server: (world) => ({ ...metadata(world), token_endpoint: 'http://login.example/t' }) }, 'no HTTPS address'],
+  [
+    'server: signs in over plain HTTP',
+    { server: (world) => ({ ...metadata(world), authorization_endpoint: 'http://login.example/a' }) },
+    'no HTTPS address',
+  ],
+  [
+    'server: signs in by a script',
+    { server: (world) => ({ ...metadata(world), authorization_endpoint: 'javascript:alert(1)' }) },
+    'no HTTPS address',
+  ],
+  [
+    'server: signs in by a program',
+    { server: (world) => ({ ...metadata(world), authorization_endpoint: 'vscode://a' }) },
+    'no HTTPS address',
+  ],
+  [
+    'server: signs in at a fragment',
+    { server: (world) => ({ ...metadata(world), authorization_endpoint: `${world.issuer}/authorize#a` }) },
+    'no HTTPS address',
+  ],
+  [
+    'server: no authorization endpoint',
+    { server: (world) => ({ ...metadata(world), authorization_endpoint: undefined }) },
+    'no HTTPS address',
+  ],
+  [
+    'server: tokens over plain HTTP',
+    { server: (world) => ({ ...metadata(world), token_endpoint: 'http://login.example/t' }) },
+    'no HTTPS address',
+  ],
   ['server: no token endpoint', { server: (world) => ({ ...metadata(world), token_endpoint: undefined }) }, 'no HTTPS address'],
-  ['server: registration over plain HTTP', { server: (world) => ({ ...metadata(world), registration_endpoint: 'http://login.example/r' }) }, 'no HTTPS address'],
-  ['server: revocation in a file', { server: (world) => ({ ...metadata(world), revocation_endpoint: 'file:///tmp/x' }) }, 'no HTTPS address'],
+  [
+    'server: registration over plain HTTP',
+    { server: (world) => ({ ...metadata(world), registration_endpoint: 'http://login.example/r' }) },
+    'no HTTPS address',
+  ],
+  [
+    'server: revocation in a file',
+    { server: (world) => ({ ...metadata(world), revocation_endpoint: 'file:///tmp/x' }) },
+    'no HTTPS address',
+  ],
   ['server: redirects to itself', { server: (world) => moved(`${world.issuer}/else`) }, 'it redirects'],
   ['server: a page', { server: html }, 'cannot be used'],
   ['server: a list', { server: () => Response.json([1]) }, 'cannot be used'],
@@ -159,13 +245,29 @@ const attacks: readonly (readonly [what: string, mischief: Mischief & { readonly
   ['back: no state', { back: () => [{ code: 'c0de' }] }, 'Nobody came back'],
   ['back: another state', { back: () => [{ code: 'c0de', state: 'fixed' }] }, 'Nobody came back'],
   ['back: a state that is longer', { back: (asked) => [{ code: 'c0de', state: `${asked.get('state')!}x` }] }, 'Nobody came back'],
-  ['back: two states', { back: (asked) => [`${asked.get('redirect_uri')!}?code=c&state=fixed&state=${asked.get('state')!}`] }, 'Nobody came back'],
-  ['back: at another path', { back: (asked) => [`${new URL(asked.get('redirect_uri')!).origin}/?code=c&state=${asked.get('state')!}`] }, 'Nobody came back'],
+  [
+    'back: two states',
+    { back: (asked) => [`${asked.get('redirect_uri')!}?code=c&state=fixed&state=${asked.get('state')!}`] },
+    'Nobody came back',
+  ],
+  [
+    'back: at another path',
+    { back: (asked) => [`${new URL(asked.get('redirect_uri')!).origin}/?code=c&state=${asked.get('state')!}`] },
+    'Nobody came back',
+  ],
   ['back: another issuer (mix-up)', { back: (asked) => [{ code: 'c0de', state: asked.get('state')!, iss: other }] }, 'iss'],
   ['back: no issuer, where it was promised', { back: (asked) => [{ code: 'c0de', state: asked.get('state')! }] }, 'iss'],
   ['back: an error', { back: (asked, { issuer }) => [{ error: 'access_denied', state: asked.get('state')!, iss: issuer }] }, 'declined'],
-  ['back: an error with markup', { back: (asked, { issuer }) => [{ error: 'server_error', error_description: '<b>x</b>', state: asked.get('state')!, iss: issuer }] }, 'server_error'],
-  ['back: an error and a code', { back: (asked, { issuer }) => [{ error: 'server_error', code: 'c', state: asked.get('state')!, iss: issuer }] }, 'server_error'],
+  [
+    'back: an error with markup',
+    { back: (asked, { issuer }) => [{ error: 'server_error', error_description: '<b>x</b>', state: asked.get('state')!, iss: issuer }] },
+    'server_error',
+  ],
+  [
+    'back: an error and a code',
+    { back: (asked, { issuer }) => [{ error: 'server_error', code: 'c', state: asked.get('state')!, iss: issuer }] },
+    'server_error',
+  ],
   ['back: no code', { back: (asked, { issuer }) => [{ state: asked.get('state')!, iss: issuer }] }, 'code'],
   // Tokens
   ['token: refused', { token: () => Response.json({ error: 'invalid_grant' }, { status: 400 }) }, 'invalid_grant'],
@@ -190,15 +292,37 @@ test.each(attacks)('hostile sign-in: %s', async (_what, { options, ...mischief }
 
 /** What is done, and what comes of it all the same: the mischief is passed over. */
 const harmless: readonly (readonly [what: string, mischief: Mischief])[] = [
-  ['a challenge that names metadata at another origin', { challenge: (world) => `Bearer resource_metadata="${(world as World & { stray: string }).stray}/meta"` }],
+  [
+    'a challenge that names metadata at another origin',
+    { challenge: (world) => `Bearer resource_metadata="${(world as World & { stray: string }).stray}/meta"` },
+  ],
   ['a challenge that names metadata in a file', { challenge: () => 'Bearer resource_metadata="file:///etc/passwd"' }],
   ['a challenge that names metadata in a cloud', { challenge: () => 'Bearer resource_metadata="http://169.254.169.254/latest/meta-data"' }],
   ['a challenge that names no address', { challenge: () => 'Bearer resource_metadata="nowhere"' }],
   ['a challenge that ends in the middle', { challenge: () => 'Bearer resource_metadata="' }],
   ['no challenge at all', { challenge: () => '' }],
-  ['an answer with a wrong state, and then the right one', { back: (asked, { issuer }) => [{ code: 'evil', state: 'x' }, { code: 'c0de', state: asked.get('state')!, iss: issuer }] }],
-  ['the right answer, and then another one', { back: (asked, { issuer }) => [{ code: 'c0de', state: asked.get('state')!, iss: issuer }, { code: 'evil', state: asked.get('state')!, iss: issuer }] }],
-  ['an authorization server that cannot be used, before one that can', { resource: ({ url, issuer }) => ({ resource: url, authorization_servers: ['http://login.example', issuer] }) }],
+  [
+    'an answer with a wrong state, and then the right one',
+    {
+      back: (asked, { issuer }) => [
+        { code: 'evil', state: 'x' },
+        { code: 'c0de', state: asked.get('state')!, iss: issuer },
+      ],
+    },
+  ],
+  [
+    'the right answer, and then another one',
+    {
+      back: (asked, { issuer }) => [
+        { code: 'c0de', state: asked.get('state')!, iss: issuer },
+        { code: 'evil', state: asked.get('state')!, iss: issuer },
+      ],
+    },
+  ],
+  [
+    'an authorization server that cannot be used, before one that can',
+    { resource: ({ url, issuer }) => ({ resource: url, authorization_servers: ['http://login.example', issuer] }) },
+  ],
 ];
 
 test.each(harmless)('passed over: %s', async (_what, mischief) => {
@@ -209,7 +333,9 @@ test.each(harmless)('passed over: %s', async (_what, mischief) => {
 
 test('a refused refresh asks nobody anything more than once, and what is given is never wider than what a person has seen', async () => {
   let tokens = 0;
-  const world = await attempt({ token: () => ({ access_token: `t${++tokens}`, token_type: 'Bearer', scope: 'hives:read hives:write everything' }) });
+  const world = await attempt({
+    token: () => ({ access_token: `t${++tokens}`, token_type: 'Bearer', scope: 'hives:read hives:write everything' }),
+  });
   // It is told what was really given.
   expect(world.kept[0]!.scopes).toEqual(['hives:read', 'hives:write', 'everything']);
 });
@@ -236,14 +362,22 @@ test('the page that takes the person back says nothing of what it was given, and
   expect(page).not.toContain('alert');
 });
 
-test('a real resource server sends no token on, and no caller into another’s session [MCP-225]', async () => {
+test('[MCP-225] a real resource server sends no token on, and no caller into another’s session', async () => {
   const service = await serveHttp(defineServer({ name: 'apiary', version: '1.0.0', offers: [] }), {
-    auth: oauth({ issuer: 'https://login.example', resource: 'https://apiary.example/mcp', fetch: async () => new Response('', { status: 503 }) }),
+    auth: oauth({
+      issuer: 'https://login.example',
+      resource: 'https://apiary.example/mcp',
+      fetch: async () => new Response('', { status: 503 }),
+    }),
     onFault: () => {},
   });
   open.push(service);
   // In the query, a token is nothing.
-  const response = await fetch(`${service.url}?access_token=good`, { method: 'POST', headers: { 'content-type': 'application/json', accept: 'application/json, text/event-stream' }, body: '{}' });
+  const response = await fetch(`${service.url}?access_token=good`, {
+    method: 'POST',
+    headers: { 'content-type': 'application/json', accept: 'application/json, text/event-stream' },
+    body: '{}',
+  });
   expect(response.status).toBe(401);
   await expect(connect(`${service.url}?access_token=good`)).rejects.toMatchObject({ data: { status: 401 } });
 });
@@ -275,7 +409,7 @@ const regions: readonly (readonly [address: string, region: string])[] = [
   ['93.184.216.34', 'public'],
   ['2606:4700::1111', 'public'],
 ];
-test.each(regions)('the address %s is %s [MCP-241]', (address, region) => {
+test.each(regions)('[MCP-241] the address %s is %s', (address, region) => {
   expect(regionOf(address)).toBe(region);
 });
 
@@ -305,13 +439,13 @@ const ssrf: readonly (readonly [endpoint: string, url: string])[] = [
   ['http://here.example/mcp', 'https://cloud.example/'],
   ['http://here.example/mcp', 'http://169.254.169.254/latest/'],
 ];
-test.each(ssrf)('a server at %s does not have %s fetched [MCP-241]', async (endpoint, url) => {
+test.each(ssrf)('[MCP-241] a server at %s does not have %s fetched', async (endpoint, url) => {
   const find = async (host: string) => names[host]!.map((address) => ({ address, family: 4 }));
   const error = await fetchNear(endpoint, find)(url).catch((caught: unknown) => caught);
   expect((error as { cause: Error }).cause.message).toMatch(/has no (?:business|address)/);
 });
 
-test('the address that was checked is the one that is connected to: a name that changes its mind gains nothing [MCP-241]', async () => {
+test('[MCP-241] the address that was checked is the one that is connected to: a name that changes its mind gains nothing', async () => {
   const here = await listen(() => Response.json({ found: true }));
   open.push(here);
   let asked = 0;
@@ -326,7 +460,9 @@ test('the address that was checked is the one that is connected to: a name that 
 
 test('what no server may answer with is no answer: too much, a redirect that is not followed', async () => {
   const server = await listen((request) =>
-    new URL(request.url).pathname === '/big' ? new Response('x'.repeat(1_200_000)) : new Response('', { status: 302, headers: { location: '/big' } }),
+    new URL(request.url).pathname === '/big'
+      ? new Response('x'.repeat(1_200_000))
+      : new Response('', { status: 302, headers: { location: '/big' } }),
   );
   open.push(server);
   const fetchBy = fetchNear(server.url);
@@ -343,7 +479,8 @@ test('challenges are read as RFC 9110 has them, and anything else without harm',
   expect(readChallenges('Negotiate abc==, Bearer')).toMatchObject([{ scheme: 'negotiate' }, { scheme: 'bearer', params: {} }]);
   fc.assert(
     fc.property(fc.string({ maxLength: 200 }), (text) => {
-      for (const { scheme, params } of readChallenges(text)) expect([typeof scheme, Object.getPrototypeOf(params)]).toEqual(['string', null]);
+      for (const { scheme, params } of readChallenges(text))
+        expect([typeof scheme, Object.getPrototypeOf(params)]).toEqual(['string', null]);
     }),
   );
   fc.assert(
@@ -354,7 +491,7 @@ test('challenges are read as RFC 9110 has them, and anything else without harm',
   );
 });
 
-test('the places where metadata may be are tried in the order of the standard [MCP-216][MCP-218][MCP-219]', async () => {
+test('[MCP-216] [MCP-218] [MCP-219] the places where metadata may be are tried in the order of the standard', async () => {
   const at = async (found: string, withPath: boolean) => {
     const asked: string[] = [];
     const server = await listen((request) => {
@@ -362,14 +499,22 @@ test('the places where metadata may be are tried in the order of the standard [M
       asked.push(pathname);
       const issuer = withPath ? `${server.url}/coop` : server.url;
       if (pathname === '/deep/mcp') return new Response('', { status: 401, headers: { 'www-authenticate': 'Bearer' } });
-      if (pathname === '/.well-known/oauth-protected-resource') return Response.json({ resource: server.url, authorization_servers: [issuer] });
+      if (pathname === '/.well-known/oauth-protected-resource')
+        return Response.json({ resource: server.url, authorization_servers: [issuer] });
       if (pathname === found)
-        return Response.json({ issuer, authorization_endpoint: `${issuer}/a`, token_endpoint: `${issuer}/t`, code_challenge_methods_supported: ['S256'] });
+        return Response.json({
+          issuer,
+          authorization_endpoint: `${issuer}/a`,
+          token_endpoint: `${issuer}/t`,
+          code_challenge_methods_supported: ['S256'],
+        });
       return new Response('', { status: 404 });
     });
     open.push(server);
     // It has neither an id nor a registration there: so far it comes.
-    await expect(signIn({ visit: browserVisit({ open: () => {} }) }).begin(`${server.url}/deep/mcp`)).rejects.toThrow('takes no registrations');
+    await expect(signIn({ visit: browserVisit({ open: () => {} }) }).begin(`${server.url}/deep/mcp`)).rejects.toThrow(
+      'takes no registrations',
+    );
     return asked.slice(1);
   };
   const resource = ['/.well-known/oauth-protected-resource/deep/mcp', '/.well-known/oauth-protected-resource'];
@@ -386,8 +531,10 @@ test('the places where metadata may be are tried in the order of the standard [M
   ]);
 });
 
-test('PKCE has to be announced, and sign-ins come back to this machine or over HTTPS only [MCP-222][MCP-234]', async () => {
-  const visit = (redirectUrl: string) => ({ begin: () => ({ redirectUrl, go: async () => new URL('https://never.example'), end: () => {} }) });
+test('[MCP-222] [MCP-234] PKCE has to be announced, and sign-ins come back to this machine or over HTTPS only', async () => {
+  const visit = (redirectUrl: string) => ({
+    begin: () => ({ redirectUrl, go: async () => new URL('https://never.example'), end: () => {} }),
+  });
   for (const wrong of ['http://desk.example/back', 'ftp://127.0.0.1/back', 'app:/back']) {
     const { error, visited } = await attempt({}, { visit: visit(wrong) });
     expect([wrong, (error as Error).message, visited]).toEqual([wrong, `Sign-ins cannot come back to ${wrong}.`, []]);
@@ -410,7 +557,11 @@ test('a server of 2025-03-26 without metadata is its own authorization server, a
   const visit = browserVisit({
     open: ({ url }) => {
       const { searchParams, pathname } = new URL(url);
-      expect([pathname, searchParams.get('code_challenge_method'), searchParams.get('resource')]).toEqual(['/authorize', 'S256', `${server.url}/mcp`]);
+      expect([pathname, searchParams.get('code_challenge_method'), searchParams.get('resource')]).toEqual([
+        '/authorize',
+        'S256',
+        `${server.url}/mcp`,
+      ]);
       void fetch(`${searchParams.get('redirect_uri')!}?code=c&state=${searchParams.get('state')!}`);
     },
   });

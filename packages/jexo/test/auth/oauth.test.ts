@@ -179,7 +179,7 @@ test('[MCP-230] required scopes: 403 says which', async () => {
   expect((await post(service.url, await sign({ ...claimsOf(issuer.url), scope: 'apiary' }))).status).toBe(200);
 });
 
-test('[MCP-224] [MCP-229] what is wrong with a token is refused, each by 401 and in words; nothing of it is let in', async () => {
+test('[MCP-224] [MCP-175] [MCP-229] what is wrong with a token is refused, each by 401 and in words; nothing of it is let in', async () => {
   const issuer = await issuerServer();
   const service = await served(issuer.url);
   const good = claimsOf(issuer.url);

@@ -17,7 +17,11 @@ const ownKey = await exportJWK(own.publicKey);
 const now = () => Math.floor(Date.now() / 1000);
 
 const apiary = () =>
-  defineServer({ name: 'apiary', version: '1.0.0', offers: [tool('whoami', { description: 'Says who.' }, (_input, call) => call.caller.identity!)] });
+  defineServer({
+    name: 'apiary',
+    version: '1.0.0',
+    offers: [tool('whoami', { description: 'Says who.' }, (_input, call) => call.caller.identity!)],
+  });
 
 async function guarded(how: Partial<OAuthOptions> = {}) {
   const issuer = await listen(async (request) => {
@@ -30,12 +34,19 @@ async function guarded(how: Partial<OAuthOptions> = {}) {
   const service = await serveHttp(apiary(), { auth: oauth({ issuer: issuer.url, resource, ...how }) });
   open.push(service);
   const token = async (more: JWTPayload = {}) =>
-    new SignJWT({ iss: issuer.url, aud: resource, sub: 'keeper', exp: now() + 60, ...more }).setProtectedHeader({ alg: 'ES256', kid: 'a', typ: 'at+jwt' }).sign(signing.privateKey);
+    new SignJWT({ iss: issuer.url, aud: resource, sub: 'keeper', exp: now() + 60, ...more })
+      .setProtectedHeader({ alg: 'ES256', kid: 'a', typ: 'at+jwt' })
+      .sign(signing.privateKey);
   const ask = async (headers: Record<string, string>) => {
     const response = await fetch(service.url, {
       method: 'POST',
       headers: { 'content-type': 'application/json', accept: 'application/json, text/event-stream', ...headers },
-      body: JSON.stringify({ jsonrpc: '2.0', id: 1, method: 'initialize', params: { protocolVersion: '2025-11-25', capabilities: {}, clientInfo: { name: 't', version: '1' } } }),
+      body: JSON.stringify({
+        jsonrpc: '2.0',
+        id: 1,
+        method: 'initialize',
+        params: { protocolVersion: '2025-11-25', capabilities: {}, clientInfo: { name: 't', version: '1' } },
+      }),
     });
     await response.text();
     return { status: response.status, challenge: response.headers.get('www-authenticate') ?? '' };
@@ -61,7 +72,10 @@ test('a token that is bound to a key is taken with a proof of it, once for each 
   const text = await token(bound);
   const one = await proof(text);
   expect((await ask({ authorization: `DPoP ${text}`, dpop: one })).status).toBe(200);
-  expect(await ask({ authorization: `DPoP ${text}`, dpop: one })).toEqual({ status: 401, challenge: expect.stringMatching(/^DPoP error="invalid_dpop_proof".*used before/) as string });
+  expect(await ask({ authorization: `DPoP ${text}`, dpop: one })).toEqual({
+    status: 401,
+    challenge: expect.stringMatching(/^DPoP error="invalid_dpop_proof".*used before/) as string,
+  });
   expect((await ask({ authorization: `DPoP ${text}`, dpop: await proof(text) })).status).toBe(200);
   // A token that is bound to nothing needs none.
   expect((await ask({ authorization: `Bearer ${await token()}` })).status).toBe(200);
@@ -137,7 +151,9 @@ test('opaque tokens of a real authorization server are asked about: whose they a
   const client = await connect(service.url, { headers: { authorization: `Bearer ${token}` } });
   open.push(client);
   expect((await client.call('whoami')).content).toEqual([{ type: 'text', text: `${login.issuer} scales` }]);
-  await expect(connect(service.url, { headers: { authorization: `Bearer ${await login.token('https://other.example/mcp')}` } })).rejects.toThrow('another resource');
+  await expect(
+    connect(service.url, { headers: { authorization: `Bearer ${await login.token('https://other.example/mcp')}` } }),
+  ).rejects.toThrow('another resource');
   await expect(connect(service.url, { headers: { authorization: 'Bearer invented' } })).rejects.toThrow('does not count');
   await fetch(`${login.issuer}/token/revocation`, {
     method: 'POST',
@@ -152,7 +168,9 @@ test('opaque tokens of a real authorization server are asked about: whose they a
     onFault: (error) => faults.push(error),
   });
   open.push(wrong);
-  await expect(connect(wrong.url, { headers: { authorization: `Bearer ${await login.token(resource)}` } })).rejects.toMatchObject({ data: { status: 500 } });
+  await expect(connect(wrong.url, { headers: { authorization: `Bearer ${await login.token(resource)}` } })).rejects.toMatchObject({
+    data: { status: 500 },
+  });
   expect(String(faults[0])).toContain('cannot be asked about tokens');
 });
 
@@ -170,7 +188,9 @@ test.each(said)('a token of which the authorization server says that it is %s le
   const issuer = await listen((request) => {
     const { pathname } = new URL(request.url);
     if (pathname === '/introspect') return Response.json(answer);
-    return pathname.startsWith('/.well-known') ? Response.json({ issuer: issuer.url, introspection_endpoint: `${issuer.url}/introspect` }) : new Response('', { status: 404 });
+    return pathname.startsWith('/.well-known')
+      ? Response.json({ issuer: issuer.url, introspection_endpoint: `${issuer.url}/introspect` })
+      : new Response('', { status: 404 });
   });
   open.push(issuer);
   const introspection = { clientId: 'a', clientSecret: 'b' };
@@ -184,12 +204,16 @@ test.each(said)('a token of which the authorization server says that it is %s le
 test('older clients find the authorization server’s metadata at this server’s own origin, when that is wanted', async () => {
   const { service, issuer } = await guarded();
   expect((await fetch(new URL('/.well-known/oauth-authorization-server', service.url))).status).toBe(404);
-  const older = await serveHttp(apiary(), { auth: oauth({ issuer: issuer.url, resource: 'http://127.0.0.1:4300/mcp', olderClients: true }) });
+  const older = await serveHttp(apiary(), {
+    auth: oauth({ issuer: issuer.url, resource: 'http://127.0.0.1:4300/mcp', olderClients: true }),
+  });
   open.push(older);
   const found = await fetch(new URL('/.well-known/oauth-authorization-server', older.url));
   expect(await found.json()).toEqual({ issuer: 'http://127.0.0.1:4300', jwks_uri: `${issuer.url}/jwks` });
   const down = await serveHttp(apiary(), { auth: oauth({ issuer: 'http://127.0.0.1:9', resource, olderClients: true }) });
   open.push(down);
   expect((await fetch(new URL('/.well-known/oauth-authorization-server', down.url))).status).toBe(503);
-  expect(() => oauth({ issuer: ['https://a.example', 'https://b.example'], resource, olderClients: true })).toThrow('one authorization server only');
+  expect(() => oauth({ issuer: ['https://a.example', 'https://b.example'], resource, olderClients: true })).toThrow(
+    'one authorization server only',
+  );
 });

@@ -46,7 +46,7 @@ test('served with --issuer: a real authorization server’s token is taken for t
   await expect(connect(url)).rejects.toMatchObject({ data: { status: 401 } });
 });
 
-test('options that make no sense together are refused', async () => {
+test('[MCP-211] options that make no sense together are refused', async () => {
   const serve = (...words: string[]) => jexo(['serve', join(cooperative, 'hives.ts'), ...words]);
   for (const [words, why] of [
     [['--issuer', 'https://login.example'], 'Tokens are for an address'],

@@ -39,7 +39,10 @@ async function apiaryOf(how: Partial<OAuthOptions> = {}, definition: Partial<Ser
     name: 'apiary',
     version: '1.0.0',
     offers: [
-      tool('whoami', { description: 'Says who calls.' }, (_input, call) => ({ identity: call.caller.identity!, scopes: [...call.caller.scopes!] })),
+      tool('whoami', { description: 'Says who calls.' }, (_input, call) => ({
+        identity: call.caller.identity!,
+        scopes: [...call.caller.scopes!],
+      })),
       tool('move_hive', { description: 'Moves a hive.' }, () => 'moved'),
     ],
     ...definition,
@@ -74,7 +77,7 @@ const whoami = async (client: Client): Promise<unknown> => {
 };
 const names = (steps: readonly SignInStep[]) => steps.map(({ step }) => step);
 
-test('a call signs in when the server wants it, and goes on [MCP-210][MCP-214][MCP-215][MCP-217][MCP-220][MCP-221][MCP-223][MCP-227][MCP-235]', async () => {
+test('[MCP-210] [MCP-214] [MCP-215] [MCP-217] [MCP-220] [MCP-221] [MCP-223] [MCP-227] [MCP-235] a call signs in when the server wants it, and goes on', async () => {
   const url = await apiaryOf();
   const { auth, steps, pages } = signInOf();
   const wire: string[] = [];
@@ -97,7 +100,10 @@ test('a call signs in when the server wants it, and goes on [MCP-210][MCP-214][M
     scope: 'hives:read',
     state: expect.stringMatching(/^.{40,}$/) as string,
   });
-  expect(steps.at(-1)).toMatchObject({ sent: { resource: url, code: '(masked)', code_verifier: '(masked)' }, received: { access_token: { claims: { sub: 'keeper' } } } });
+  expect(steps.at(-1)).toMatchObject({
+    sent: { resource: url, code: '(masked)', code_verifier: '(masked)' },
+    received: { access_token: { claims: { sub: 'keeper' } } },
+  });
   // Nothing secret is on the trace: no token, code, verifier, state.
   const [kept] = await auth.list();
   const told = [...wire, ...steps.map((step) => JSON.stringify(step))].join('\n');
@@ -105,7 +111,7 @@ test('a call signs in when the server wants it, and goes on [MCP-210][MCP-214][M
   expect(wire.join('\n')).toContain('sign-in: token for the code');
 });
 
-test('the scope is that of the challenge, else all of the metadata, else none [MCP-231]', async () => {
+test('[MCP-231] the scope is that of the challenge, else all of the metadata, else none', async () => {
   for (const [how, scope] of [
     [{ scopes: ['hives:read'], moreScopes: ['hives:write'] }, 'hives:read'],
     [{ scopes: [], moreScopes: ['hives:read', 'hives:write'] }, 'hives:read hives:write'],
@@ -157,7 +163,7 @@ test('when nothing can be renewed any more, a person signs in again', async () =
   expect(names(steps).filter((step) => step === 'registration').length).toBe(1);
 });
 
-test('a call that needs more asks the person for it, and is made again; what is not given is asked for once [MCP-232]', async () => {
+test('[MCP-232] a call that needs more asks the person for it, and is made again; what is not given is asked for once', async () => {
   const url = await apiaryOf({ moreScopes: ['hives:write'] }, { offerScopes: { 'move_*': 'hives:write' }, stepUp: true });
   const { auth, pages } = signInOf();
   const client = await connect(url, { auth });
@@ -220,7 +226,7 @@ test('a sign-in is given up here and at the authorization server; its refresh to
   expect(await auth.end(`${url}/nowhere`)).toBeUndefined();
 });
 
-test('a given id comes first; a document’s address where it is taken; without a registration the person is told what to do [MCP-233]', async () => {
+test('[MCP-233] a given id comes first; a document’s address where it is taken; without a registration the person is told what to do', async () => {
   const url = await apiaryOf();
   const given = signInOf({ clientId: 'desk' });
   await given.auth.begin(url);
@@ -267,7 +273,7 @@ test('a server that asks nobody to sign in is left alone', async () => {
   expect(pages).toEqual([]);
 });
 
-test('a token goes with every request of a session, to its own server and nowhere else [MCP-226][MCP-228]', async () => {
+test('[MCP-226] [MCP-228] a token goes with every request of a session, to its own server and nowhere else', async () => {
   const url = await apiaryOf();
   const seen: { url: string; authorization: string | null }[] = [];
   const recording: typeof fetch = (input, init) => {
@@ -299,7 +305,7 @@ test('what was given by hand proves the caller: no sign-in is used beside it', a
   expect(pages).toEqual([]);
 });
 
-test('the file of sign-ins is the user’s alone, is encrypted by a key of the keychain, and says what is wrong with it [MCP-236]', async () => {
+test('[MCP-236] the file of sign-ins is the user’s alone, is encrypted by a key of the keychain, and says what is wrong with it', async () => {
   const url = await apiaryOf();
   const file = join(freshFolder('sealed'), 'sign-ins.json');
   const key = new Uint8Array(32).fill(7);

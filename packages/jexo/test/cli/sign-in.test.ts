@@ -57,7 +57,14 @@ test('sign-in, who, call and sign-out as a script sees them', async () => {
   const signedIn = await jexo(['sign-in', url, '--json'], { env });
   expect([signedIn.code, JSON.parse(signedIn.stdout)]).toEqual([
     0,
-    expect.objectContaining({ needed: true, endpoint: url, issuer: login.issuer, subject: 'keeper', scopes: ['hives:read'], isRenewed: true }),
+    expect.objectContaining({
+      needed: true,
+      endpoint: url,
+      issuer: login.issuer,
+      subject: 'keeper',
+      scopes: ['hives:read'],
+      isRenewed: true,
+    }),
   ]);
   expect(signedIn.stdout).not.toMatch(/eyJ|token/i);
   const call = await jexo(['call', url, 'mix_syrup', 'colonies=12', '--json'], { env });
@@ -115,7 +122,9 @@ test('a service signs in by an id and a secret of the environment', async () => 
 test('a server that asks for none needs none', async () => {
   const server = await start(['serve', hives, '--http', '0', '--json']);
   open.push(() => server.stop());
-  const found = await jexo(['sign-in', server.said.address as string, '--json'], { env: { JEXO_SIGN_INS: join(freshFolder('none'), 's.json') } });
+  const found = await jexo(['sign-in', server.said.address as string, '--json'], {
+    env: { JEXO_SIGN_INS: join(freshFolder('none'), 's.json') },
+  });
   expect([found.code, JSON.parse(found.stdout)]).toEqual([0, { needed: false }]);
 });
 

@@ -50,7 +50,12 @@ export function configuration(more: Configuration = {}, seconds = 300): Configur
       dPoP: { enabled: true },
       resourceIndicators: {
         enabled: true,
-        getResourceServerInfo: (_context, resource) => ({ scope: scopes.join(' '), audience: resource, accessTokenTTL: seconds, accessTokenFormat: 'jwt' }),
+        getResourceServerInfo: (_context, resource) => ({
+          scope: scopes.join(' '),
+          audience: resource,
+          accessTokenTTL: seconds,
+          accessTokenFormat: 'jwt',
+        }),
         useGrantedResource: () => true,
       },
     },
@@ -85,7 +90,11 @@ export async function startAuthorizationServer(more: Configuration = {}, seconds
 async function visit(
   issuer: string,
   start: string,
-  { name = 'keeper', declines = false, comesBack = true }: { readonly name?: string; readonly declines?: boolean; readonly comesBack?: boolean },
+  {
+    name = 'keeper',
+    declines = false,
+    comesBack = true,
+  }: { readonly name?: string; readonly declines?: boolean; readonly comesBack?: boolean },
 ): Promise<URL> {
   const cookies = new Map<string, string>();
   let [url, body]: [string, URLSearchParams | undefined] = [start, undefined];

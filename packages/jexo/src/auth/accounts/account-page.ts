@@ -1,4 +1,5 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { escapeHtml, personPage, personPageHeaders } from '../person-page.js';
 
 /** A page for a person: a heading, sentences, and a button. Every text is escaped. */
 export interface AccountPage {
@@ -10,38 +11,19 @@ export interface AccountPage {
   readonly leadsTo?: string;
 }
 
-const escaped = (text: string) => text.replaceAll(/[&<>"']/g, (char) => `&#${char.charCodeAt(0)};`);
-
-/** Sends a page that runs nothing, is framed by nobody, and is kept nowhere. */
+/** Sends a page. */
 export function sendPage(
   response: ServerResponse,
   status: number,
   { title, lines, agree, leadsTo = '' }: AccountPage,
   headers: Readonly<Record<string, string>> = {},
 ): void {
-  const form =
-    agree === undefined
-      ? ''
-      : `<form method="post">${Object.entries(agree.hidden)
-          .map(([name, value]) => `<input type="hidden" name="${escaped(name)}" value="${escaped(value)}">`)
-          .join('')}<button>${escaped(agree.label)}</button></form>`;
-  response
-    .writeHead(status, {
-      'content-type': 'text/html; charset=utf-8',
-      'content-security-policy': `default-src 'none'; style-src 'unsafe-inline'; form-action 'self' ${leadsTo}; frame-ancestors 'none'; base-uri 'none'`,
-      'x-frame-options': 'DENY',
-      'referrer-policy': 'no-referrer',
-      'cache-control': 'no-store',
-      'x-content-type-options': 'nosniff',
-      ...headers,
-    })
-    .end(
-      `<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta name="color-scheme" content="light dark"><title>${escaped(title)}</title><style>${style}</style><main><h1>${escaped(title)}</h1>${lines.map((line) => `<p>${escaped(line)}</p>`).join('')}${form}</main></html>`,
-    );
+  const hidden = Object.entries(agree?.hidden ?? {}).map(
+    ([name, value]) => `<input type="hidden" name="${escapeHtml(name)}" value="${escapeHtml(value)}">`,
+  );
+  const form = agree === undefined ? '' : `<form method="post">${hidden.join('')}<button>${escapeHtml(agree.label)}</button></form>`;
+  response.writeHead(status, { ...personPageHeaders(leadsTo), ...headers }).end(personPage(title, lines, form));
 }
-
-const style =
-  'body{font:1.05rem/1.55 system-ui,sans-serif}main{margin:14vh auto 0;max-width:32rem;padding:0 1.5rem}h1{font-size:1.5rem;line-height:1.25}button{font:inherit;padding:.55rem 1.2rem;margin-top:.5rem;cursor:pointer}p{overflow-wrap:anywhere}';
 
 const mostFormBytes = 10_000;
 

@@ -23,11 +23,15 @@ export interface AccountsOptions {
   readonly title?: string;
   /** The service's authorization server, whose metadata says the rest; or the two addresses by hand. */
   readonly issuer?: string;
+  /** The page that the person is sent to, where there is no issuer. */
   readonly authorizationUrl?: string;
+  /** Where tokens are to be had, where there is no issuer. */
   readonly tokenUrl?: string;
+  /** Where tokens are given up, where there is no issuer. Default: nowhere. */
   readonly revocationUrl?: string;
   /** This server's id at the authorization server, registered by hand with `<publicUrl>/accounts/<name>/callback`. */
   readonly clientId: string;
+  /** The secret that goes with the id. Default: none, for a public client. */
   readonly clientSecret?: string;
   /** What is asked for. */
   readonly scopes?: readonly string[];
@@ -125,10 +129,14 @@ class CallerAccounts implements Accounts {
       (request, response) => {
         use(request, response, new URL(request.url ?? '/', publicUrl).searchParams).catch((error: unknown) => {
           printFault(error, this.path);
-          if (!response.headersSent) sendPage(response, 500, { title: 'Something went wrong', lines: ['It has been noted. Try again later.'] });
+          if (!response.headersSent)
+            sendPage(response, 500, { title: 'Something went wrong', lines: ['It has been noted. Try again later.'] });
         });
       };
-    this.routes = { [this.path]: guarded((...given) => this.consent(...given)), [`${this.path}/callback`]: guarded((...given) => this.callback(...given)) };
+    this.routes = {
+      [this.path]: guarded((...given) => this.consent(...given)),
+      [`${this.path}/callback`]: guarded((...given) => this.callback(...given)),
+    };
   }
 
   async token(call: Call): Promise<string> {
@@ -148,7 +156,9 @@ class CallerAccounts implements Accounts {
     try {
       await untilAborted(done, limit.signal);
     } catch (error) {
-      throw limit.isOver ? new JexoError('JEXO_NOT_ACCEPTED', `Nobody connected an account at ${this.title} in time.`, { where: url }) : error;
+      throw limit.isOver
+        ? new JexoError('JEXO_NOT_ACCEPTED', `Nobody connected an account at ${this.title} in time.`, { where: url })
+        : error;
     } finally {
       limit.clear();
       this.tickets.delete(id);
@@ -208,7 +218,9 @@ class CallerAccounts implements Accounts {
     if (this.options.whoIsThere !== undefined && there !== ticket.owner)
       return sendPage(response, 403, {
         title: 'This is for somebody else',
-        lines: [there === undefined ? 'Sign in here first, as the one who was sent here.' : `You are here as ${there}. Nothing was connected.`],
+        lines: [
+          there === undefined ? 'Sign in here first, as the one who was sent here.' : `You are here as ${there}. Nothing was connected.`,
+        ],
       });
     const server = await this.server();
     if (request.method === 'GET') {
@@ -235,7 +247,11 @@ class CallerAccounts implements Accounts {
   /** Only now, with the person's consent, is there a state. @returns the page of the authorization server */
   private depart(ticket: Ticket, server: ServerFound, browser: string): Promise<string> {
     const { clientId, clientSecret, scopes = [], resource, publicUrl } = this.options;
-    const client: KeptClient = { id: clientId, by: 'given', ...(clientSecret === undefined ? { method: 'none' } : { method: 'client_secret_basic', secret: clientSecret }) };
+    const client: KeptClient = {
+      id: clientId,
+      by: 'given',
+      ...(clientSecret === undefined ? { method: 'none' } : { method: 'client_secret_basic', secret: clientSecret }),
+    };
     const limit = deadline(this.waitMs);
     return new Promise((resolve, reject) => {
       let end: (isConnected: boolean) => void = () => {};
@@ -250,7 +266,9 @@ class CallerAccounts implements Accounts {
         signal: limit.signal,
         go: (page) => {
           const state = new URL(page.url).searchParams.get('state')!;
-          const arrived = new Promise<URL>((arrive) => this.trips.set(state, { browser, until: Date.now() + this.waitMs, arrive, end: ended }));
+          const arrived = new Promise<URL>((arrive) =>
+            this.trips.set(state, { browser, until: Date.now() + this.waitMs, arrive, end: ended }),
+          );
           resolve(page.url);
           return untilAborted(arrived, limit.signal);
         },
@@ -282,8 +300,15 @@ class CallerAccounts implements Accounts {
     // It works once.
     this.trips.delete(state);
     trip.arrive(new URL(request.url!, this.options.publicUrl));
-    if (!(await trip.end)) return sendPage(response, 400, { title: `Not connected with ${this.title}`, lines: ['It was declined, or did not work out. You can close this page.'] });
-    sendPage(response, 200, { title: `Connected with ${this.title}`, lines: ['You can close this page, and go back to where you came from.'] });
+    if (!(await trip.end))
+      return sendPage(response, 400, {
+        title: `Not connected with ${this.title}`,
+        lines: ['It was declined, or did not work out. You can close this page.'],
+      });
+    sendPage(response, 200, {
+      title: `Connected with ${this.title}`,
+      lines: ['You can close this page, and go back to where you came from.'],
+    });
   }
 
   private question(ticket: string, { owner, client, csrf }: Ticket, server: ServerFound): AccountPage {
@@ -331,7 +356,10 @@ class CallerAccounts implements Accounts {
   }
 }
 
-const over: AccountPage = { title: 'This page is over', lines: ['It was used, or has ended. Go back to where you came from, and begin again.'] };
+const over: AccountPage = {
+  title: 'This page is over',
+  lines: ['It was used, or has ended. Go back to where you came from, and begin again.'],
+};
 const elsewhere: AccountPage = { title: 'This was opened elsewhere', lines: ['It belongs to another browser. Nothing was connected.'] };
 
 const hash = (text: string) => createHash('sha256').update(text).digest('hex');
@@ -355,7 +383,8 @@ function requireSense({ name, issuer, authorizationUrl, tokenUrl, publicUrl }: A
     throw new JexoError('JEXO_DEFINITION', `accounts: ${message}`, { where });
   };
   if (!/^[a-z0-9-]{1,40}$/.test(name)) refuse('name', `${JSON.stringify(name)} is no name: take small letters, digits and hyphens.`);
-  if (issuer === undefined && (authorizationUrl === undefined || tokenUrl === undefined)) refuse('issuer', 'give an issuer, or authorizationUrl and tokenUrl.');
+  if (issuer === undefined && (authorizationUrl === undefined || tokenUrl === undefined))
+    refuse('issuer', 'give an issuer, or authorizationUrl and tokenUrl.');
   for (const [where, url] of Object.entries({ issuer, authorizationUrl, tokenUrl, publicUrl }))
     if (url !== undefined && (!URL.canParse(url) || !isFetchable(new URL(url)))) refuse(where, `${url} is no HTTPS address.`);
 }

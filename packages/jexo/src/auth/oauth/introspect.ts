@@ -43,8 +43,10 @@ export function introspection(
   return async (token) => {
     const found = await find();
     const place = found.introspection_endpoint;
-    const fail = (why: string, cause?: unknown) => new JexoError('JEXO_SIGN_IN', `${issuer} cannot be asked about tokens: ${why}.`, { where: place ?? issuer, cause });
-    if (typeof place !== 'string' || !URL.canParse(place) || !isFetchable(new URL(place))) throw fail('its metadata names no introspection_endpoint that can be used');
+    const fail = (why: string, cause?: unknown) =>
+      new JexoError('JEXO_SIGN_IN', `${issuer} cannot be asked about tokens: ${why}.`, { where: place ?? issuer, cause });
+    if (typeof place !== 'string' || !URL.canParse(place) || !isFetchable(new URL(place)))
+      throw fail('its metadata names no introspection_endpoint that can be used');
     const as = found as unknown as oauth.AuthorizationServer;
     const client = { client_id: clientId };
     const limit = deadline(waitMs);

@@ -72,9 +72,15 @@ export function oauth(options: OAuthOptions): OAuthGuard {
   const issuers = [options.issuer].flat();
   const audience = options.audience === undefined ? canonical(resource) : [options.audience].flat();
   requireSense(issuers, resource, algorithms, options.olderClients === true);
-  const { documents, metadataUrl } = resourceMetadata(resource, issuers, [...new Set([...required, ...scopes, ...moreScopes])], proof === 'required');
+  const { documents, metadataUrl } = resourceMetadata(
+    resource,
+    issuers,
+    [...new Set([...required, ...scopes, ...moreScopes])],
+    proof === 'required',
+  );
   const { origin } = new URL(resource);
-  const older = options.olderClients === true ? { '/.well-known/oauth-authorization-server': () => mirrored(issuers[0]!, origin, options.fetch) } : {};
+  const older =
+    options.olderClients === true ? { '/.well-known/oauth-authorization-server': () => mirrored(issuers[0]!, origin, options.fetch) } : {};
   const challenge = (parts: Readonly<Record<string, string>>) =>
     `Bearer ${Object.entries({ ...parts, resource_metadata: metadataUrl })
       .map(([name, value]) => `${name}="${value.replaceAll(/[^\x20-\x7e]|["\\]/g, ' ')}"`)
@@ -192,7 +198,11 @@ function requireSense(issuers: readonly string[], resource: string, algorithms: 
 async function mirrored(issuer: string, origin: string, fetchBy: typeof fetch | undefined): Promise<object> {
   const { readServerMetadata } = await import('./server-metadata.js');
   // Its answers name itself as the issuer, which such a client would take for another's.
-  const { authorization_response_iss_parameter_supported: _, signed_metadata: __, ...found } = (await readServerMetadata(issuer, fetchBy)) as unknown as Record<string, unknown>;
+  const {
+    authorization_response_iss_parameter_supported: _,
+    signed_metadata: __,
+    ...found
+  } = (await readServerMetadata(issuer, fetchBy)) as unknown as Record<string, unknown>;
   return { ...found, issuer: origin };
 }
 

@@ -26,7 +26,8 @@ export function createProofCheck(clock: Clock): (proof: string | undefined, abou
   let [recent, older] = [new Set<string>(), new Set<string>()];
   let turnedAt = clock.now();
   const isNew = (id: string): boolean => {
-    if (clock.now() - turnedAt > 2000 * freshS || recent.size >= mostRemembered) [older, recent, turnedAt] = [recent, new Set(), clock.now()];
+    if (clock.now() - turnedAt > 2000 * freshS || recent.size >= mostRemembered)
+      [older, recent, turnedAt] = [recent, new Set(), clock.now()];
     if (recent.has(id) || older.has(id)) return false;
     recent.add(id);
     return true;
@@ -43,7 +44,8 @@ export function createProofCheck(clock: Clock): (proof: string | undefined, abou
       if (Math.abs(Date.now() / 1000 - iat!) > freshS) return 'The proof is too old, or its clock is ahead';
       if (htm !== method || !isSame(htu, url)) return 'The proof is for another request';
       if (ath !== createHash('sha256').update(token).digest('base64url')) return 'The proof is for another token';
-      if ((await calculateJwkThumbprint(protectedHeader.jwk as JWK)) !== thumbprint) return 'The proof is by another key than the one the token is bound to';
+      if ((await calculateJwkThumbprint(protectedHeader.jwk as JWK)) !== thumbprint)
+        return 'The proof is by another key than the one the token is bound to';
       if (typeof jti !== 'string' || jti.length > 500 || !isNew(`${thumbprint} ${jti}`)) return 'The proof was used before';
       return undefined;
     } catch {

@@ -12,7 +12,8 @@ export function readChallenges(header: string): Challenge[] {
   const word = /[\s,]*([\w!#$%&'*+.^`|~-]+)(?:\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,"]*)))?/gy;
   for (let found = word.exec(header); found !== null; found = word.exec(header)) {
     const [, name, quoted, plain] = found as unknown as [string, string, string | undefined, string | undefined];
-    if (quoted === undefined && plain === undefined) challenges.push({ scheme: name.toLowerCase(), params: Object.create(null) as Record<string, string> });
+    if (quoted === undefined && plain === undefined)
+      challenges.push({ scheme: name.toLowerCase(), params: Object.create(null) as Record<string, string> });
     else {
       const params = challenges.at(-1)?.params;
       if (params !== undefined) params[name.toLowerCase()] ??= quoted?.replaceAll(/\\(.)/g, '$1') ?? plain!;

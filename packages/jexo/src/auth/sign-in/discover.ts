@@ -118,7 +118,9 @@ export async function chooseServer(
   }
   throw (
     why ??
-    new JexoError('JEXO_SIGN_IN', `${resource.issuers.join(', ')} has no metadata, so nobody can sign in there.`, { where: resource.issuers[0]! })
+    new JexoError('JEXO_SIGN_IN', `${resource.issuers.join(', ')} has no metadata, so nobody can sign in there.`, {
+      where: resource.issuers[0]!,
+    })
   );
 }
 
@@ -163,5 +165,8 @@ export function usualEndpoints(endpoint: string): ServerFound {
 export function wordsOf(value: unknown): string {
   if (!isRecord(value)) return '';
   const { error, error_description: description } = value;
-  return [error, description].filter((each): each is string => typeof each === 'string').join(': ').slice(0, 300);
+  return [error, description]
+    .filter((each): each is string => typeof each === 'string')
+    .join(': ')
+    .slice(0, 300);
 }

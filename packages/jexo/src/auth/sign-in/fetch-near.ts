@@ -70,7 +70,11 @@ export function fetchNear(endpoint: string, find: Lookup = lookUp): typeof fetch
   /** The farthest that all addresses of the server allow. */
   const regionOfEndpoint = async (): Promise<Region> => {
     const regions = (await addressesOf(new URL(endpoint))).map(({ address }) => regionOf(address));
-    return regions.every((region) => region === 'loopback') ? 'loopback' : regions.every((region) => region === 'private') ? 'private' : 'public';
+    return regions.every((region) => region === 'loopback')
+      ? 'loopback'
+      : regions.every((region) => region === 'private')
+        ? 'private'
+        : 'public';
   };
   return async (input, init = {}) => {
     const url = new URL(input instanceof Request ? input.url : input);
@@ -89,7 +93,11 @@ export function fetchNear(endpoint: string, find: Lookup = lookUp): typeof fetch
   };
 }
 
-async function send(url: URL, init: RequestInit, found: readonly { readonly address: string; readonly family: number }[]): Promise<Response> {
+async function send(
+  url: URL,
+  init: RequestInit,
+  found: readonly { readonly address: string; readonly family: number }[],
+): Promise<Response> {
   const { method = 'GET', signal } = init;
   const body = init.body === undefined || init.body === null ? undefined : Buffer.from(await new Response(init.body).arrayBuffer());
   const headers = new Headers(init.headers);

@@ -48,7 +48,9 @@ function visitBy(channel: BroadcastChannel, page: SignInPage, waitMs: number): P
   const fail = (message: string, next: string) => new JexoError('JEXO_SIGN_IN', message, { where: page.issuer, next });
   const opened = window.open(page.url, '_blank', 'popup,width=560,height=720');
   if (opened === null)
-    return Promise.reject(fail('The browser did not open the page of the authorization server.', 'Allow this page to open windows, and sign in by a click.'));
+    return Promise.reject(
+      fail('The browser did not open the page of the authorization server.', 'Allow this page to open windows, and sign in by a click.'),
+    );
   return new Promise<URL>((resolve, reject) => {
     const timer = setTimeout(() => reject(fail(`Nobody came back from ${page.issuer} in time.`, 'Sign in again.')), waitMs);
     page.signal.addEventListener('abort', () => reject(page.signal.reason as Error), { once: true });

@@ -2,7 +2,9 @@ import type { MaybePromise } from '../../engine/store.js';
 
 /** What this client is to an authorization server. */
 export interface KeptClient {
+  /** Its id at the authorization server. */
   readonly id: string;
+  /** Its secret there, when it has one. */
   readonly secret?: string;
   /** When the secret ends, in seconds since the epoch. */
   readonly secretExpiresAt?: number;
@@ -16,8 +18,11 @@ export interface KeptClient {
 
 /** What is needed of an authorization server after the sign-in. */
 export interface KeptServer {
+  /** As its metadata names it. */
   readonly issuer: string;
+  /** Where tokens are to be had. */
   readonly token_endpoint: string;
+  /** Where tokens are given up; undefined where they cannot be. */
   readonly revocation_endpoint?: string;
 }
 
@@ -27,12 +32,17 @@ export interface KeptSignIn {
   readonly endpoint: string;
   /** What the token is for, as it was asked for (RFC 8707). */
   readonly resource: string;
+  /** Who gave the token. */
   readonly server: KeptServer;
+  /** What this client is to it. */
   readonly client: KeptClient;
+  /** The access token: a secret. */
   readonly token: string;
+  /** What renews the token: a secret. */
   readonly refreshToken?: string;
   /** Milliseconds since the epoch; undefined when the authorization server did not say. */
   readonly expiresAt?: number;
+  /** What the token may be used for. */
   readonly scopes: readonly string[];
   /** Who signed in, where the token says so. */
   readonly subject?: string;
@@ -42,8 +52,11 @@ export interface KeptSignIn {
 
 /** Where sign-ins are kept. */
 export interface SignInStore {
+  /** The sign-in at an endpoint. */
   get(endpoint: string): MaybePromise<KeptSignIn | undefined>;
+  /** Keeps a sign-in, or forgets it. */
   set(endpoint: string, kept: KeptSignIn | undefined): MaybePromise<void>;
+  /** All that is kept. */
   list(): MaybePromise<readonly KeptSignIn[]>;
   /** Does something that must not be done twice at once, in whatever process: a refresh token may work only once. */
   alone<T>(endpoint: string, work: () => Promise<T>): Promise<T>;
@@ -59,7 +72,10 @@ export function memorySignIns(): SignInStore {
     list: () => [...kept.values()],
     alone(endpoint, work) {
       const turn = (turns.get(endpoint) ?? Promise.resolve()).then(work, work);
-      turns.set(endpoint, turn.catch(() => undefined));
+      turns.set(
+        endpoint,
+        turn.catch(() => undefined),
+      );
       return turn;
     },
   };

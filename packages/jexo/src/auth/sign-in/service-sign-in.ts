@@ -9,12 +9,13 @@ import type { TokenFound } from './token-service.js';
 export interface ServiceSignInOptions {
   /** Its id at the authorization server. */
   readonly clientId: string;
+  /** Its secret there. */
   readonly clientSecret: string;
   /** Scopes beyond those that the server names. */
   readonly scopes?: readonly string[];
   /** Which authorization server to use, where the server names several. Default: the first that answers. */
   readonly issuer?: string;
-  /** Told of every step, without secrets. */
+  /** Called with every step, without secrets. */
   readonly onStep?: (step: SignInStep) => void;
   /** Fetches what authorization servers say. Default: one that does not follow a public server into private networks. */
   readonly fetch?: typeof fetch;
@@ -23,8 +24,8 @@ export interface ServiceSignInOptions {
 const earlyMs = 30_000;
 
 /**
- * Signs a service in by its own credentials (client credentials, RFC 6749, 4.4): a job, another server, a pipeline. Tokens are kept in memory, asked for
- * anew before they end, and once after a refusal.
+ * Signs a service in by its own credentials (client credentials, RFC 6749, 4.4): a job, another server, a pipeline. Tokens are kept in memory, renewed
+ * before they end, and once after a refusal.
  *
  * @example
  * const client = await connect('https://apiary.example/mcp', { auth: serviceSignIn({ clientId: 'scales', clientSecret: process.env.SCALES_SECRET! }) });
@@ -44,7 +45,12 @@ export function serviceSignIn(options: ServiceSignInOptions): ClientAuth {
     const server = await chooseServer(endpoint, resource, issuer, send);
     note({ step: 'authorization server metadata', url: server.issuer, received: { ...server } });
     const methods = server.token_endpoint_auth_methods_supported ?? ['client_secret_basic'];
-    const client: KeptClient = { id, secret, by: 'given', method: methods.includes('client_secret_basic') ? 'client_secret_basic' : 'client_secret_post' };
+    const client: KeptClient = {
+      id,
+      secret,
+      by: 'given',
+      method: methods.includes('client_secret_basic') ? 'client_secret_basic' : 'client_secret_post',
+    };
     const scopes = [...new Set([...wantedScopes(challenge, resource), ...(options.scopes ?? [])])];
     const { tokenService } = await import('./token-service.js');
     const ask = async () => {

@@ -1,5 +1,17 @@
 import { createCipheriv, createDecipheriv, createHash, randomBytes } from 'node:crypto';
-import { chmodSync, closeSync, existsSync, fsyncSync, mkdirSync, openSync, readFileSync, renameSync, rmSync, statSync, writeSync } from 'node:fs';
+import {
+  chmodSync,
+  closeSync,
+  existsSync,
+  fsyncSync,
+  mkdirSync,
+  openSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  statSync,
+  writeSync,
+} from 'node:fs';
 import { homedir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { pause } from '../../engine/pause.js';
@@ -15,6 +27,7 @@ export interface Keychain {
 
 /** Sign-ins in a file. */
 export interface SignInFile extends SignInStore {
+  /** The path. */
   readonly file: string;
   /** True when what is written is encrypted by a key of the keychain. */
   readonly isEncrypted: boolean;
@@ -52,7 +65,8 @@ export function signInFile(file = signInPath(), { keychain }: { readonly keychai
     try {
       requireOwn(file);
       const value: unknown = JSON.parse(readFileSync(file, 'utf8'));
-      const list = isRecord(value) && typeof value.sealed === 'string' ? opened(value.sealed, key) : isRecord(value) ? value.signIns : undefined;
+      const list =
+        isRecord(value) && typeof value.sealed === 'string' ? opened(value.sealed, key) : isRecord(value) ? value.signIns : undefined;
       if (!Array.isArray(list) || !list.every(isKept)) throw new Error('it holds something else than sign-ins');
       return new Map(list.map((each) => [each.endpoint, each]));
     } catch (error) {
@@ -125,7 +139,8 @@ function taken(lock: string): boolean {
     closeSync(handle);
     return true;
   } catch (error) {
-    if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw new JexoError('JEXO_SIGN_IN', `${lock} cannot be made: ${messageOf(error)}`, { where: lock, cause: error });
+    if ((error as NodeJS.ErrnoException).code !== 'EEXIST')
+      throw new JexoError('JEXO_SIGN_IN', `${lock} cannot be made: ${messageOf(error)}`, { where: lock, cause: error });
     if (isLeftBehind(lock)) rmSync(lock, { force: true });
     return false;
   }

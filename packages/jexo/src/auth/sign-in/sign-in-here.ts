@@ -12,4 +12,3 @@ import { createSignIn, type SignIn, type SignInOptions } from './sign-in.js';
 export function signIn(options: SignInOptions = {}): SignIn {
   return createSignIn(options, (endpoint) => options.fetch ?? fetchNear(endpoint));
 }
-

@@ -19,6 +19,7 @@ export interface SignInPage {
   readonly scopes: readonly string[];
   /** True for an address that answers this very sign-in; others are turned away, and waited on. */
   readonly isAnswer: (address: URL) => boolean;
+  /** Fires when nobody waits for the person any more. */
   readonly signal: AbortSignal;
 }
 
@@ -55,7 +56,7 @@ export interface SignInOptions {
   readonly scopes?: readonly string[];
   /** Which authorization server to use, where the server names several. Default: the first that answers. */
   readonly issuer?: string;
-  /** Told of every step, without secrets. */
+  /** Called with every step, without secrets. */
   readonly onStep?: (step: SignInStep) => void;
   /** Fetches what authorization servers say. Default: the runtime’s own; in Node.js one that does not follow a public server into private networks. */
   readonly fetch?: typeof fetch;
@@ -127,12 +128,16 @@ class SignInFlow implements SignIn {
       this.options.onStep?.(step);
     };
     const { status, sent, signal } = request;
-    const work = status === 401 ? this.unknown(endpoint, challenge, sent, signal, tell) : this.tooNarrow(endpoint, challenge!, sent, signal, tell);
+    const work =
+      status === 401 ? this.unknown(endpoint, challenge, sent, signal, tell) : this.tooNarrow(endpoint, challenge!, sent, signal, tell);
     this.under.set(endpoint, work);
     return work.finally(() => this.under.delete(endpoint));
   }
 
-  async begin(url: string, { signal = new AbortController().signal }: { readonly signal?: AbortSignal } = {}): Promise<KeptSignIn | undefined> {
+  async begin(
+    url: string,
+    { signal = new AbortController().signal }: { readonly signal?: AbortSignal } = {},
+  ): Promise<KeptSignIn | undefined> {
     const endpoint = canonicalEndpoint(url);
     const tell = this.options.onStep ?? (() => {});
     const send = this.fetchFor(endpoint);

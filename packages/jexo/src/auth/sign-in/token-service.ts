@@ -25,10 +25,7 @@ export interface PersonSignIn {
 /** What is asked of authorization servers. */
 export interface TokenService {
   /** Registers this client (RFC 7591). */
-  register(
-    server: ServerFound,
-    about: { readonly name: string; readonly redirectUrl: string },
-  ): Promise<KeptClient>;
+  register(server: ServerFound, about: { readonly name: string; readonly redirectUrl: string }): Promise<KeptClient>;
   /** Sends a person to the authorization server, and takes the token that comes of it. */
   signIn(wish: PersonSignIn): Promise<KeptSignIn>;
   /** A new token in place of an older one. @returns undefined when the refresh token is refused */
@@ -52,41 +49,7 @@ const waitMs = 15_000;
 
 /** Speaks with authorization servers; every exchange is told, without secrets. @throws JexoError JEXO_SIGN_IN */
 export function tokenService(fetchBy: typeof fetch, tell: (step: SignInStep) => void): TokenService {
-  /** One exchange: sent, told, and its failure put into words. */
-  const exchange = async <T>(
-    step: string,
-    where: string,
-    send: (options: ReturnType<typeof optionsBy>) => Promise<Response>,
-    read: (response: Response) => Promise<T>,
-  ): Promise<T> => {
-    if (!isFetchable(new URL(where))) throw problem(step, where, 'it is not HTTPS');
-    const limit = deadline(waitMs);
-    const noted: { sent?: Record<string, unknown> } = {};
-    let status: number | undefined;
-    let received: Record<string, unknown> | undefined;
-    try {
-      const response = await send(optionsBy(fetchBy, limit.signal, noted));
-      status = response.status;
-      received = await bodyOf(response);
-      if (status >= 300 && status < 400) throw problem(step, where, 'it redirects');
-      return await read(response);
-    } catch (error) {
-      if (isJexoError(error)) throw error;
-      const plain = status !== undefined && status >= 400 ? `it answered with HTTP ${status}` : plainWords(error);
-      const words = wordsOf(received) || (limit.isOver ? 'it did not answer in time' : plain);
-      throw problem(step, where, words, error);
-    } finally {
-      limit.clear();
-      tell({
-        step,
-        url: where,
-        method: 'POST',
-        ...(status !== undefined && { status }),
-        ...(noted.sent && { sent: withoutSecrets(noted.sent) }),
-        ...(received && { received: withoutSecrets(received) }),
-      });
-    }
-  };
+  const exchange = exchangeBy(fetchBy, tell);
   return {
     register: (server, about) => register(server, about, exchange),
     async signIn(wish) {
@@ -132,28 +95,7 @@ export function tokenService(fetchBy: typeof fetch, tell: (step: SignInStep) => 
         throw error;
       }
     },
-    async revoke({ server, client, token, refreshToken }) {
-      const place = server.revocation_endpoint;
-      if (place === undefined) return `${server.issuer} takes no revocations: the token counts there until it ends`;
-      const as = server as unknown as oauth.AuthorizationServer;
-      const give = (kind: string, text: string) =>
-        exchange(
-          'token revoked',
-          place,
-          (options) =>
-            oauth.revocationRequest(as, clientOf(client), authOf(client), text, { ...options, additionalParameters: { token_type_hint: kind } }),
-          (response) => oauth.processRevocationResponse(response),
-        );
-      if (refreshToken !== undefined) await give('refresh_token', refreshToken);
-      try {
-        await give('access_token', token);
-      } catch (error) {
-        // Signed tokens are checked by their signature alone at many places, and cannot be taken back (RFC 7009, 2.2.1).
-        if (((error as Error).cause as { error?: unknown } | undefined)?.error !== 'unsupported_token_type') throw error;
-        return `${server.issuer} takes no access tokens back: this one counts until it ends`;
-      }
-      return undefined;
-    },
+    revoke: (kept) => revoke(kept, exchange),
     async ofClient(server, client, resource, scopes) {
       const as = server as unknown as oauth.AuthorizationServer;
       const parameters = { resource, ...(scopes.length > 0 && { scope: scopes.join(' ') }) };
@@ -174,6 +116,71 @@ type Exchange = <T>(
   send: (options: ReturnType<typeof optionsBy>) => Promise<Response>,
   read: (response: Response) => Promise<T>,
 ) => Promise<T>;
+
+/** One exchange: sent, told, and its failure put into words. */
+function exchangeBy(fetchBy: typeof fetch, tell: (step: SignInStep) => void): Exchange {
+  return async <T>(
+    step: string,
+    where: string,
+    send: (options: ReturnType<typeof optionsBy>) => Promise<Response>,
+    read: (response: Response) => Promise<T>,
+  ): Promise<T> => {
+    if (!isFetchable(new URL(where))) throw problem(step, where, 'it is not HTTPS');
+    const limit = deadline(waitMs);
+    const noted: { sent?: Record<string, unknown> } = {};
+    let status: number | undefined;
+    let received: Record<string, unknown> | undefined;
+    try {
+      const response = await send(optionsBy(fetchBy, limit.signal, noted));
+      status = response.status;
+      received = await bodyOf(response);
+      if (status >= 300 && status < 400) throw problem(step, where, 'it redirects');
+      return await read(response);
+    } catch (error) {
+      if (isJexoError(error)) throw error;
+      const plain = status !== undefined && status >= 400 ? `it answered with HTTP ${status}` : plainWords(error);
+      const words = wordsOf(received) || (limit.isOver ? 'it did not answer in time' : plain);
+      throw problem(step, where, words, error);
+    } finally {
+      limit.clear();
+      tell({
+        step,
+        url: where,
+        method: 'POST',
+        ...(status !== undefined && { status }),
+        ...(noted.sent && { sent: withoutSecrets(noted.sent) }),
+        ...(received && { received: withoutSecrets(received) }),
+      });
+    }
+  };
+}
+
+/** Gives the refresh token up, then the access token. @returns why not, when it takes none back */
+async function revoke({ server, client, token, refreshToken }: KeptSignIn, exchange: Exchange): Promise<string | undefined> {
+  const place = server.revocation_endpoint;
+  if (place === undefined) return `${server.issuer} takes no revocations: the token counts there until it ends`;
+  const as = server as unknown as oauth.AuthorizationServer;
+  const give = (kind: string, text: string) =>
+    exchange(
+      'token revoked',
+      place,
+      (options) =>
+        oauth.revocationRequest(as, clientOf(client), authOf(client), text, {
+          ...options,
+          additionalParameters: { token_type_hint: kind },
+        }),
+      (response) => oauth.processRevocationResponse(response),
+    );
+  if (refreshToken !== undefined) await give('refresh_token', refreshToken);
+  try {
+    await give('access_token', token);
+  } catch (error) {
+    // Signed tokens are checked by their signature alone at many places, and cannot be revoked (RFC 7009, 2.2.1).
+    if (((error as Error).cause as { error?: unknown } | undefined)?.error !== 'unsupported_token_type') throw error;
+    return `${server.issuer} revokes no access tokens: this one counts until it ends`;
+  }
+  return undefined;
+}
 
 async function register(
   server: ServerFound,
@@ -303,10 +310,12 @@ const advice: Readonly<Record<string, string>> = {
   'it was declined': 'Sign in again, and agree there.',
   access_denied: 'Sign in again, and agree there.',
   invalid_grant: 'The code or the refresh token has been used, or has ended. Sign in again.',
-  invalid_client: 'The authorization server does not know this client any more. Sign out, then sign in again; check the client’s id and secret.',
+  invalid_client:
+    'The authorization server does not know this client any more. Sign out, then sign in again; check the client’s id and secret.',
   invalid_scope: 'The authorization server does not give these scopes. Ask who runs it, or name others with --scope.',
-  invalid_target: 'The authorization server gives no tokens for this server. Whoever runs it has to register the server’s address there.',
-  invalid_redirect_uri: 'The authorization server does not take an address on this machine. Register a client by hand, and give --client-id.',
+  invalid_target: 'The authorization server gives no tokens for this server. Its operator has to register the server’s address there.',
+  invalid_redirect_uri:
+    'The authorization server does not take an address on this machine. Register a client by hand, and give --client-id.',
   temporarily_unavailable: 'Try again later.',
   server_error: 'The fault is at the authorization server. Try again later.',
 };

@@ -3,6 +3,7 @@ import type { AddressInfo } from 'node:net';
 import { untilAborted } from '../../engine/until-aborted.js';
 import { JexoError, messageOf } from '../../errors.js';
 import { deadline } from '../../engine/deadline.js';
+import { personPage, personPageHeaders } from '../person-page.js';
 import type { SignInPage, Visit } from './sign-in.js';
 
 /** How a person is sent to the authorization server by the browser of this machine. */
@@ -36,7 +37,7 @@ export function browserVisit({ open, port, waitMs = usualWaitMs }: BrowserVisitO
             where: String(port),
             next: 'Choose another port, or stop the program that holds it.',
           });
-        await listenAt(server, 0); // registered anew for this one
+        await listenAt(server, 0); // the client is registered again for this one
       });
       const redirectUrl = `http://127.0.0.1:${(server.address() as AddressInfo).port}${path}`;
       return {
@@ -90,7 +91,12 @@ function answerAt(server: HttpServer, redirectUrl: string, page: SignInPage): Pr
       if (request.method !== 'GET' || address?.pathname !== path) return say(response, 404, 'There is nothing here', '');
       // Anybody on this machine can send a browser here; only who has the state comes from the sign-in.
       if (!page.isAnswer(address))
-        return say(response, 400, 'This does not belong to the sign-in', 'Go back to the page where you signed in, and try it there once more.');
+        return say(
+          response,
+          400,
+          'This does not belong to the sign-in',
+          'Go back to the page where you signed in, and try it there once more.',
+        );
       const declined = address.searchParams.has('error');
       const host = new URL(page.endpoint).host;
       say(
@@ -104,21 +110,9 @@ function answerAt(server: HttpServer, redirectUrl: string, page: SignInPage): Pr
   });
 }
 
-const escaped = (text: string) => text.replaceAll(/[&<>"']/g, (char) => `&#${char.charCodeAt(0)};`);
-
 function say(response: ServerResponse, status: number, title: string, text: string, done?: () => void): void {
-  response.writeHead(status, {
-    'content-type': 'text/html; charset=utf-8',
-    'content-security-policy': "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'",
-    'referrer-policy': 'no-referrer',
-    'cache-control': 'no-store',
-    'x-content-type-options': 'nosniff',
-    connection: 'close',
-  });
-  response.end(
-    `<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta name="color-scheme" content="light dark"><title>${escaped(title)}</title><style>body{font:1.1rem/1.5 system-ui,sans-serif;margin:18vh auto 0;max-width:28rem;padding:0 1.5rem}h1{font-size:1.5rem}</style><h1>${escaped(title)}</h1><p>${escaped(text)}</p></html>`,
-    done,
-  );
+  response.writeHead(status, { ...personPageHeaders(), connection: 'close' });
+  response.end(personPage(title, [text]), done);
 }
 
 /**

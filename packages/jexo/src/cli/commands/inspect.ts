@@ -78,7 +78,8 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
     printJson(JSON.stringify({ address, target: shown, status, tools, ...(trouble && { trouble }), connections: states.length }));
   } else {
     for (const { shown, status, trouble, shelf, omitted } of states) {
-      if (status === 'connecting') note(`${onErr('ochre', symbols.warn)} Connecting to ${onErr('bold', shown)}; the page shows what it waits for.`);
+      if (status === 'connecting')
+        note(`${onErr('ochre', symbols.warn)} Connecting to ${onErr('bold', shown)}; the page shows what it waits for.`);
       else if (trouble === undefined)
         note(`${onErr('moss', symbols.ok)} Connected to ${onErr('bold', shown)}: ${counts(shelf.map(({ kind }) => kind))}`);
       else note(`${onErr('brick', symbols.failed)} ${trouble.message} ${onErr('quiet', `(${trouble.code})`)}\n  ${trouble.next ?? ''}`);

@@ -38,7 +38,10 @@ async function signIn({ operands: [url], options }: Invocation<SignInCommandOpti
       ...(issuer !== undefined && { issuer }),
       ...(scope && { scopes: scope }),
       ...(wanted !== undefined && { port: wanted }),
-      ...(steps && { onStep: ({ step, url: where, status, note: words }) => note(onErr('quiet', `${symbols.dot} ${[step, where, status, words].filter((part) => part !== undefined).join('  ')}`)) }),
+      ...(steps && {
+        onStep: ({ step, url: where, status, note: words }) =>
+          note(onErr('quiet', `${symbols.dot} ${[step, where, status, words].filter((part) => part !== undefined).join('  ')}`)),
+      }),
     });
     const kept = await auth.begin(url, { signal });
     return await report(url, kept, asJson === true);
@@ -53,7 +56,9 @@ async function report(url: string, kept: KeptSignIn | undefined, asJson: boolean
   if (kept === undefined) return note(`${onErr('moss', symbols.ok)} ${url} asks nobody to sign in.`);
   const { file, isEncrypted } = await openSignIns();
   const { server, scopes, subject } = kept;
-  note(`${onErr('moss', symbols.ok)} Signed in at ${server.issuer}${subject === undefined ? '' : ` as ${subject}`} for ${kept.endpoint}, ${until(kept)}.`);
+  note(
+    `${onErr('moss', symbols.ok)} Signed in at ${server.issuer}${subject === undefined ? '' : ` as ${subject}`} for ${kept.endpoint}, ${until(kept)}.`,
+  );
   if (scopes.length > 0) note(`  Scopes: ${scopes.join(' ')}`);
   note(onErr('quiet', `  Kept in ${file}${isEncrypted ? ', encrypted by a key of the keychain' : ', which only you can read'}.`));
 }

@@ -24,10 +24,16 @@ async function signOut({ operands: [url], options }: Invocation<SignOutOptions>)
     const found = await auth.end(endpoint);
     if (found === undefined) continue; // another process was faster
     const { was, notRevoked } = found;
-    ended.push({ endpoint: was.endpoint, issuer: was.server.issuer, revoked: notRevoked === undefined, ...(notRevoked !== undefined && { why: notRevoked }) });
+    ended.push({
+      endpoint: was.endpoint,
+      issuer: was.server.issuer,
+      revoked: notRevoked === undefined,
+      ...(notRevoked !== undefined && { why: notRevoked }),
+    });
     if (options.json) continue;
     note(`${onErr('moss', symbols.ok)} Signed out of ${was.endpoint}.`);
-    if (notRevoked !== undefined) note(`  ${onErr('ochre', symbols.warn)} The token is not kept here any more, but was not revoked: ${notRevoked}`);
+    if (notRevoked !== undefined)
+      note(`  ${onErr('ochre', symbols.warn)} The token is not kept here any more, but was not revoked: ${notRevoked}`);
   }
   if (options.json) printJson(JSON.stringify({ signedOut: ended }, null, 2));
   else if (ended.length === 0) note('No sign-in is kept.');

@@ -22,7 +22,14 @@ async function who({ operands: [url], options }: Invocation<{ readonly json?: bo
     ]);
     if (rows.length > 0) for (const line of table(['server', 'as', 'signed in at', 'scopes', 'holds'], rows)) print(line);
     const where = isEncrypted ? `${file}, encrypted by a key of the keychain` : file;
-    note(onErr('quiet', found.length === 0 ? `Nobody is signed in${url === undefined ? '' : ` at ${url}`}. Sign-ins are kept in ${where}` : `Kept in ${where}`));
+    note(
+      onErr(
+        'quiet',
+        found.length === 0
+          ? `Nobody is signed in${url === undefined ? '' : ` at ${url}`}. Sign-ins are kept in ${where}`
+          : `Kept in ${where}`,
+      ),
+    );
   }
   return url !== undefined && found.length === 0 ? 1 : 0;
 }

@@ -55,7 +55,17 @@ export function graphqlSender(upstream: Upstream, endpoint: () => URL): GraphqlS
         Accept: 'application/graphql-response+json, application/json;q=0.9',
         ...upstream.headers(),
       };
-      const received = await upstream.send({ method: 'POST', url, headers, body, signal, ...(caller && { caller }), home: url.host, security: [], isRepeatable });
+      const received = await upstream.send({
+        method: 'POST',
+        url,
+        headers,
+        body,
+        signal,
+        ...(caller && { caller }),
+        home: url.host,
+        security: [],
+        isRepeatable,
+      });
       const answer = answerOf(received, upstream);
       return { received, ...(answer && { answer }) };
     },

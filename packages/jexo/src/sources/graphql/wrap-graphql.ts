@@ -169,7 +169,10 @@ async function introspect(g: GraphQL, sender: ReturnType<typeof graphqlSender>, 
   const text = g.getIntrospectionQuery({ descriptions: true, specifiedByUrl: true, inputValueDeprecation: true });
   const shorter = g.getIntrospectionQuery({ descriptions: true });
   for (const query of [text, shorter]) {
-    const { answer, received } = await sender.send({ name: 'IntrospectionQuery', text: query, variables: {}, isRepeatable: true }, { signal });
+    const { answer, received } = await sender.send(
+      { name: 'IntrospectionQuery', text: query, variables: {}, isRepeatable: true },
+      { signal },
+    );
     if (answer?.data) return answer.data;
     if (query === shorter || answer === undefined)
       throw new JexoError(

@@ -19,13 +19,7 @@ const usualSeconds = 300;
 /** Tokens of a service's own authorization server (RFC 6749, 4.4), kept until shortly before they run out. */
 export interface AccessTokens {
   /** @throws JexoError JEXO_REST when none can be had, JEXO_DEFINITION when nothing says where */
-  get(
-    name: string,
-    scheme: SecurityScheme | undefined,
-    auth: ClientCredentials,
-    scopes: readonly string[],
-    by: AskedBy,
-  ): Promise<string>;
+  get(name: string, scheme: SecurityScheme | undefined, auth: ClientCredentials, scopes: readonly string[], by: AskedBy): Promise<string>;
   /** False when there were none. */
   forget(): boolean;
 }
@@ -75,7 +69,7 @@ function exchangeForm(
 ): Readonly<Record<string, string>> & { readonly subject_token: string } {
   const token = caller === undefined ? undefined : tokenOf(caller);
   if (token === undefined)
-    throw new JexoError('JEXO_REST', `${title} is called in the name of whoever calls, and this caller has not signed in.`, {
+    throw new JexoError('JEXO_REST', `${title} is called in the name of the caller, who has not signed in.`, {
       next: 'Serve it over HTTP with oauth(…), and sign in there.',
     });
   return {

@@ -42,7 +42,10 @@ export const clientCredentials = (options: Omit<Extract<Auth, { kind: 'clientCre
  * @example
  * wrapRest('./registry.openapi.yaml', { auth: tokenExchange({ id: 'apiary', secret: env('APIARY_SECRET'), tokenUrl: 'https://login.example/token', audience: 'https://registry.example' }) })
  */
-export const tokenExchange = (options: Omit<Extract<Auth, { kind: 'tokenExchange' }>, 'kind'>): Auth => ({ kind: 'tokenExchange', ...options });
+export const tokenExchange = (options: Omit<Extract<Auth, { kind: 'tokenExchange' }>, 'kind'>): Auth => ({
+  kind: 'tokenExchange',
+  ...options,
+});
 
 /** Variables without which this cannot be proven. */
 export function variablesIn(auth: Auth): string[] {
@@ -53,7 +56,8 @@ export function variablesIn(auth: Auth): string[] {
 export function suits(auth: Auth, scheme: SecurityScheme): boolean {
   if (auth.kind === 'apiKey') return scheme.type === 'apiKey';
   if (auth.kind === 'basic') return scheme.type === 'http' && scheme.scheme === 'basic';
-  if (auth.kind === 'clientCredentials' || auth.kind === 'tokenExchange') return scheme.type === 'oauth2' || scheme.type === 'openIdConnect';
+  if (auth.kind === 'clientCredentials' || auth.kind === 'tokenExchange')
+    return scheme.type === 'oauth2' || scheme.type === 'openIdConnect';
   return (scheme.type === 'http' && scheme.scheme === 'bearer') || scheme.type === 'oauth2' || scheme.type === 'openIdConnect';
 }
 

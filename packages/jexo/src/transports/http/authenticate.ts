@@ -89,7 +89,13 @@ export function refuseScopes(
   responder: Responder,
 ): void {
   const challenge = auth?.tooNarrow?.(missing, caller) ?? `Bearer error="insufficient_scope", scope="${missing.join(' ')}"`;
-  refuse(responder, 403, { ...cors, 'www-authenticate': challenge }, `Forbidden: This needs the scope ${missing.join(' ')}`, errorCodes.forbidden);
+  refuse(
+    responder,
+    403,
+    { ...cors, 'www-authenticate': challenge },
+    `Forbidden: This needs the scope ${missing.join(' ')}`,
+    errorCodes.forbidden,
+  );
 }
 
 /** Whether the sender of an earlier request would be let in again, as the same caller. */

@@ -1,6 +1,6 @@
 import type { MaybePromise } from '../../engine/store.js';
 
-/** A refused request, as what proves who calls is told of it. */
+/** A refused request, as `ClientAuth.refused` gets it. */
 export interface RefusedRequest {
   /** The endpoint’s address. */
   readonly url: string;
@@ -22,7 +22,9 @@ export interface SignInStep {
   readonly step: string;
   /** Where, for an exchange over HTTP. */
   readonly url?: string;
+  /** The method of the exchange. */
   readonly method?: string;
+  /** The status it was answered with. */
   readonly status?: number;
   /** What was sent; secrets are masked. */
   readonly sent?: Readonly<Record<string, unknown>>;
@@ -40,7 +42,11 @@ export interface SignInStep {
  */
 export interface ClientAuth {
   /** The headers of one request to a server; they are sent to its origin alone, and no trace shows their values. */
-  headers(request: { readonly url: string; readonly method: string; readonly signal: AbortSignal }): MaybePromise<Readonly<Record<string, string>>>;
+  headers(request: {
+    readonly url: string;
+    readonly method: string;
+    readonly signal: AbortSignal;
+  }): MaybePromise<Readonly<Record<string, string>>>;
   /**
    * Called when a server answers 401 or 403.
    * @returns true when the request is worth sending once more; it is sent at most three times
