@@ -18,7 +18,7 @@ export const rooms = {
   projects: ['sources', 'offers', 'protocol'],
   middleware: ['offers', 'engine', 'protocol'],
   auth: ['middleware', 'transports', 'offers', 'engine', 'protocol'],
-  running: ['auth', 'plans', 'middleware', 'transports', 'offers', 'engine', 'protocol'],
+  running: ['auth', 'plans', 'stores', 'middleware', 'transports', 'offers', 'engine', 'protocol'],
   plans: ['middleware', 'bridge', 'sources', 'offers', 'protocol'],
   targets: ['auth', 'plans', 'bridge', 'hosts', 'projects', 'client', 'sources', 'transports', 'offers', 'engine', 'protocol'],
   inspect: ['conversation', 'models', 'client', 'transports', 'offers', 'protocol'],
@@ -45,6 +45,8 @@ export const rooms = {
 };
 /** Rooms that also run in browsers. */
 const portable = new Set(['protocol', 'engine', 'stores', 'offers', 'models', 'conversation', 'inspect']);
+/** Parts of portable rooms that are for Node.js. */
+const notPortable = /^stores\/redis\//;
 /** Of the other rooms a portable one may take types only, or these files, which are portable themselves. */
 const portableFiles = new Set(['client/connect-link.ts', 'transports/link.ts', 'transports/memory.ts']);
 /** The files beside the rooms that a portable room may import. */
@@ -65,7 +67,9 @@ export const walls = {
     const source = resolve(context.cwd, 'packages/jexo/src');
     const place = relative(source, context.filename);
     const isPage = !relative(resolve(context.cwd, 'apps/inspector'), context.filename).startsWith('..');
+    const isForNode = notPortable.test(place.split(sep).join('/'));
     const room = place.startsWith('..') || !place.includes(sep) ? undefined : place.split(sep)[0];
+    const isPortable = portable.has(room) && !isForNode;
     const check = (node, specifier, typeOnly) => {
       if (typeof specifier !== 'string') return;
       if (isPage) {
@@ -75,7 +79,7 @@ export const walls = {
       if (room === undefined) return;
       if (!specifier.startsWith('.')) {
         const name = specifier.replace(/^node:/, '').split('/')[0];
-        if (portable.has(room) && (specifier.startsWith('node:') || builtins.has(name)))
+        if (isPortable && (specifier.startsWith('node:') || builtins.has(name)))
           context.report({ node, messageId: 'node', data: { from: room, to: specifier } });
         return;
       }
@@ -84,14 +88,14 @@ export const walls = {
         .split(sep)
         .join('/');
       if (!target.includes('/')) {
-        if (portable.has(room) && !typeOnly && !portableBeside.has(target))
+        if (isPortable && !typeOnly && !portableBeside.has(target))
           context.report({ node, messageId: 'node', data: { from: room, to: target } });
         return;
       }
       const to = target.split('/')[0];
       if (to === room) return;
       if (!rooms[room]?.includes(to)) context.report({ node, messageId: 'wall', data: { from: room, to } });
-      else if (portable.has(room) && !portable.has(to) && !typeOnly && !portableFiles.has(target))
+      else if (isPortable && !portable.has(to) && !typeOnly && !portableFiles.has(target))
         context.report({ node, messageId: 'node', data: { from: room, to: target } });
     };
     return {

@@ -56,6 +56,7 @@ export const catalogue = {
   JEXO_UNAVAILABLE: { exit: 1, next: 'Try again later.' },
   JEXO_AUDIT: { exit: 1, next: 'Check that the file can be written, and that nobody has changed it.' },
   JEXO_KEYS: { exit: 3, next: 'Check the file of keys: its path, that it can be read, and what it holds.' },
+  JEXO_STORE: { exit: 3, next: 'Check the address of the store, and that it can be reached from here. Try again later.' },
   JEXO_SIGN_IN: { exit: 3, next: 'Check the addresses of the authorization server and of this resource, and that they answer.' },
   JEXO_SWITCHES: { exit: 3, next: 'It is JSON or YAML: { "only": ["tag:scales"], "except": ["move_hive"] }' },
   JEXO_TLS: { exit: 3, next: 'Check both files: PEM, the key without a passphrase, and that they belong together.' },

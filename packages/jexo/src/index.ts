@@ -59,6 +59,7 @@ export { followSwitches, type FollowedSwitches } from './running/switch-file.js'
 export { oauth, type OAuthGuard, type OAuthOptions } from './auth/oauth/oauth.js';
 export type { IntrospectionOptions } from './auth/oauth/introspect.js';
 export { accounts, type Accounts, type AccountsOptions } from './auth/accounts/accounts.js';
+export { redis, type RedisStoreOptions } from './stores/redis/redis.js';
 export { signIn } from './auth/sign-in/sign-in-here.js';
 export type { SignIn, SignInOptions, SignInPage, Visit } from './auth/sign-in/sign-in.js';
 export { serviceSignIn, type ServiceSignInOptions } from './auth/sign-in/service-sign-in.js';

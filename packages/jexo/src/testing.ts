@@ -21,6 +21,7 @@ import { createWireJudge } from './inspect/judge-wire.js';
 import type { CallToolResult } from './protocol/types.js';
 
 export { createRecorder, type Recorder, type WireEntry } from './inspect/recorder.js';
+export { storeChecks, type SharedStores, type StoreCheck } from './store-checks.js';
 export { sourceChecks, type SourceCheck } from './source-checks.js';
 export { standInModel } from './models/stand-in-model.js';
 export { standInChooser } from './models/stand-in-chooser.js';

@@ -21,7 +21,8 @@ export interface OverHttp {
 /** Serves over HTTP until a signal ends it. */
 export async function serveOverHttp(server: Server, settings: ServeDefaults, { tap, counted, asJson }: OverHttp): Promise<void> {
   const self = workerSelf();
-  const service = await serveHttp(server, { ...httpBySettings(settings, counted, self), onFault: reportFault, ...(tap && { tap }) });
+  const options = httpBySettings(settings, counted, self);
+  const service = await serveHttp(server, { ...options, onFault: reportFault, ...(tap && { tap }) });
   counted?.follow({ service, server });
   const others = self && (await listenToOthers(self, service.route));
   if (self === undefined || self.number === 1) {
@@ -41,6 +42,7 @@ export async function serveOverHttp(server: Server, settings: ServeDefaults, { t
       return service.close().then(resolve);
     }),
   );
+  await options.store?.close();
   others?.close();
   others?.closeAllConnections();
   if (self === undefined) note('Stopped.');

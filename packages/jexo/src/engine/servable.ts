@@ -20,6 +20,8 @@ export interface SessionOptions {
   readonly store?: Store;
   /** Put before the ids of requests to the client, where several processes carry one session. */
   readonly idPrefix?: string;
+  /** Gets what takes up changes of the session's record that other processes have made. */
+  readonly follow?: (refresh: (record: SessionRecord) => void) => void;
   /** A session that was begun elsewhere, to go on here. */
   readonly resume?: SessionRecord;
   /** Called after the handshake, and whenever something changes that a session needs to go on elsewhere. */
@@ -55,6 +57,11 @@ export interface Servable {
    * it can see may be used.
    */
   missingScopes?(messages: readonly unknown[], caller: Caller): readonly string[];
+  /**
+   * Shares what concerns all processes with those of a store: resources that have changed, switches.
+   * @returns how to leave
+   */
+  join?(store: Store): () => void;
   /** Opens a session. */
   open(options: SessionOptions): Peer;
   /**

@@ -36,6 +36,34 @@ export interface SessionStore {
   load(id: string): MaybePromise<SessionRecord | undefined>;
   /** Forgets a session that has ended. */
   delete(id: string): MaybePromise<void>;
+  /** Says that a session is still used, where those that are not are forgotten. */
+  touch?(id: string): MaybePromise<void>;
+}
+
+/** Who writes a stream, and what it answers: when that process dies, another one says so to the client. */
+export interface StreamHolder {
+  /** The process, as it is known to `Processes`. */
+  readonly process: string;
+  /** Ids of the requests that are answered on the stream. */
+  readonly requests: readonly (string | number)[];
+}
+
+/** Which processes share the store and live. */
+export interface Processes {
+  /** Says from now on that a process lives. Gives how to stop. */
+  join(id: string): MaybePromise<() => void>;
+  /** False for one that has not been heard from. */
+  isAlive(id: string): MaybePromise<boolean>;
+}
+
+/** What handlers keep of a session, as JSON. */
+export interface StateStore {
+  /** The value and its version; 0 and undefined when there is none. */
+  read(session: string): MaybePromise<{ readonly version: number; readonly value: unknown }>;
+  /** Replaces the value if the version is still the one that was read. False when another one came first. */
+  swap(session: string, version: number, value: unknown): MaybePromise<boolean>;
+  /** Forgets it. */
+  delete(session: string): MaybePromise<void>;
 }
 
 /** One event of a stream, as it was written. */
@@ -51,13 +79,15 @@ export interface KeptEvent {
 /** Events that a client may have missed (Transports, "Resumability and Redelivery"). A store forgets the oldest when there are too many. */
 export interface EventStore {
   /** Says that a stream has been opened. */
-  begin(session: string, stream: number): MaybePromise<void>;
+  begin(session: string, stream: number, holder?: StreamHolder): MaybePromise<void>;
   /** Keeps an event of a stream that has been begun. */
   append(session: string, event: KeptEvent): MaybePromise<void>;
   /** Says that no further event will come on a stream. */
   end(session: string, stream: number): MaybePromise<void>;
   /** The events of a stream after `seq`; undefined when the stream is not known, or one of them has been forgotten. */
   since(session: string, stream: number, seq: number): MaybePromise<StreamRest | undefined>;
+  /** Makes another process the holder of a stream; true for the one that does it first. Only where several processes share the store. */
+  takeOver?(session: string, stream: number, from: string, to: string): MaybePromise<boolean>;
   /** Forgets all events of a session. */
   forget(session: string): MaybePromise<void>;
 }
@@ -67,6 +97,8 @@ export interface StreamRest {
   readonly events: readonly KeptEvent[];
   /** True when nothing more will come. */
   readonly isEnded: boolean;
+  /** Who writes it, where several processes share the store. */
+  readonly holder?: StreamHolder;
 }
 
 /** Carries messages to whoever has subscribed to their topic, in this process and in others. */
@@ -75,6 +107,8 @@ export interface Bus {
   publish(topic: string, message: string): MaybePromise<number>;
   /** Returns how to stop. */
   subscribe(topic: string, hear: (message: string) => void): () => void;
+  /** Called when messages may have been lost, because the connection was. Returns how to stop. */
+  onGap?(hear: () => void): () => void;
 }
 
 /** A task as it stands, with its outcome once it has one. */
@@ -119,6 +153,12 @@ export interface Store {
   readonly tasks: TaskStore;
   /** Counts of what may only be done so often. */
   readonly limits: LimitStore;
+  /** What handlers keep of sessions. Default: in the memory of each process. */
+  readonly state?: StateStore;
+  /** Which processes share the store. Absent where one process has it for itself. */
+  readonly processes?: Processes;
+  /** False while the store cannot be used: no new session is begun then. Default true. */
+  readonly isReachable?: boolean;
   /** Releases connections. */
   close(): MaybePromise<void>;
 }

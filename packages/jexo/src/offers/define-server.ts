@@ -5,7 +5,6 @@ import { Peer } from '../engine/peer.js';
 import type { Servable, SessionOptions } from '../engine/servable.js';
 import type { SessionRecord, Store } from '../engine/store.js';
 import { TaskBook } from '../engine/task-book.js';
-import { memoryStore } from '../stores/memory.js';
 import type { Catalogue } from './catalogue.js';
 import { checkDefinition, defaultMaxCalls, infoOf, type ServerDefinition } from './definition.js';
 import { createLiveCatalogue, type Difference, type LiveCatalogue } from './live-catalogue.js';
@@ -13,8 +12,10 @@ import { compose } from './middleware.js';
 import { notificationHandlers, requestHandlers } from './request-handlers.js';
 import type { Selection } from './selection.js';
 import { hasResource, requireResource } from './serve-offers.js';
-import { Session } from './session.js';
+import { Session, type SessionParts } from './session.js';
+import { shareNews } from './shared-news.js';
 import { missingScopes } from './offer-scopes.js';
+import { memoryStates, memoryStore } from '../stores/memory.js';
 import { sightOf } from './sight.js';
 import { readContext, type ReadContext } from './source.js';
 import { createSubscriptions, type Subscriptions } from './subscriptions.js';
@@ -130,6 +131,18 @@ export function defineServer(definition: ServerDefinition): Server {
     },
   };
   let sessionCount = 0;
+  const ownStates = memoryStates();
+
+  /** News that other processes have too has an id: of those that carry a session, one tells it. */
+  const tellUpdated = (uri: string, newsId: string | undefined) =>
+    subscriptions.updated(uri, newsId === undefined ? undefined : (peer) => sessions.get(peer)?.isFirstToTell(newsId) ?? false);
+  const shared = shareNews(
+    () => active.name,
+    (news, id) => {
+      if ('updated' in news) tellUpdated(news.updated, id);
+      else live.switch(news.switch ?? undefined);
+    },
+  );
 
   const server: Server = {
     [brand]: true,
@@ -154,6 +167,7 @@ export function defineServer(definition: ServerDefinition): Server {
     },
     switch(selection) {
       live.switch(selection);
+      shared.publish({ switch: selection ?? null });
       for (const elder of everyElder()) elder.switch(selection);
     },
     get switches() {
@@ -161,26 +175,29 @@ export function defineServer(definition: ServerDefinition): Server {
     },
     updated(uri) {
       // It may be served by itself too.
-      subscriptions.updated(uri);
+      tellUpdated(uri, shared.publish({ updated: uri }));
       for (const elder of everyElder()) elder.updated(uri);
     },
     pageDone(id) {
       return [...sessions.values()].some((session) => session.finishPage(id)) || everyElder().some((elder) => elder.pageDone(id));
     },
+    join: (store) => shared.join(store),
     missingScopes: (messages, caller) => (live.current === undefined ? [] : missingScopes(live.current, active, messages, caller)),
     open(options) {
       const { outlet, clock, onFault = printFault, idPrefix } = options;
       const prefixed = idPrefix === undefined ? {} : { idPrefix };
       const peer = new Peer({ role: 'server', outlet, clock, requests, notifications, load, onFault, ...prefixed });
       const { limits } = tasks.join(peer, options.store);
-      const session = sessionFor(peer, options, active, limits, () => String(++sessionCount));
+      const session = sessionFor(peer, options, active, { limits, state: options.store?.state ?? ownStates }, () => String(++sessionCount));
       sessions.set(peer, session);
       live.watch();
       peer.onClose(() => {
         sessions.delete(peer);
+        void ownStates.delete(session.id);
         subscriptions.drop(peer);
         if (sessions.size === 0) live.unwatch();
       });
+      options.follow?.((record) => session.refresh(record));
       if (options.resume !== undefined) resume(options.resume, { peer, session, live, subscriptions });
       return peer;
     },
@@ -198,14 +215,14 @@ function sessionFor(
   peer: Peer,
   { sessionId, caller = { transport: 'memory' }, onState }: SessionOptions,
   { callsPerMinute, logsPerSecond }: ServerDefinition,
-  limits: Store['limits'],
+  kept: Pick<SessionParts, 'limits' | 'state'>,
   nextId: () => string,
 ): Session {
   const session: Session = new Session({
     peer,
     id: sessionId ?? nextId(),
     caller,
-    limits,
+    ...kept,
     callsPerMinute,
     logsPerSecond,
     onState: onState && (() => onState(session.record)),

@@ -1,6 +1,7 @@
 import type { Peer } from '../engine/peer.js';
 import type { Caller } from '../engine/servable.js';
-import type { LimitStore, MaybePromise, SessionRecord } from '../engine/store.js';
+import { JexoError } from '../errors.js';
+import { after, type LimitStore, type MaybePromise, type SessionRecord, type StateStore } from '../engine/store.js';
 import { since } from '../protocol/revisions.js';
 import { logLevels, type ClientCapabilities, type Implementation, type LogLevel, type ServerCapabilities } from '../protocol/types.js';
 import { memoryLimits } from '../stores/memory.js';
@@ -13,11 +14,30 @@ export interface SessionParts {
   readonly id: string;
   readonly caller: Caller;
   readonly limits: LimitStore;
+  readonly state: StateStore;
   readonly callsPerMinute: number | undefined;
   readonly logsPerSecond: number | undefined;
   /** Called whenever the record has changed. */
   readonly onState: (() => void) | undefined;
 }
+
+/** State of a session, as JSON. */
+export interface SessionState {
+  /** The value; undefined when nothing is kept. @throws JexoError JEXO_STORE */
+  read<T>(): Promise<T | undefined>;
+  /**
+   * Replaces the value in one step: `change` is called again when another call was faster.
+   * @throws JexoError JEXO_DEFINITION for what is no JSON, JEXO_TOO_MANY, JEXO_STORE
+   * @example
+   * const { count } = await call.session.state.update<{ count: number }>((before) => ({ count: (before?.count ?? 0) + 1 }));
+   */
+  update<T>(change: (before: T | undefined) => T): Promise<T>;
+}
+
+/** Times that a change of state is tried. */
+const mostSwaps = 50;
+/** How long it is remembered who has told a session something. */
+const newsMs = 60_000;
 
 /** One client's conversation, as handlers see it. */
 export class Session {
@@ -39,6 +59,24 @@ export class Session {
     this.peer = parts.peer;
   }
 
+  /** What handlers keep of this session: it goes with it to other processes, where a store is shared. */
+  get state(): SessionState {
+    const { state } = this.parts;
+    const { id } = this;
+    return {
+      read: async <T>() => (await state.read(id)).value as T | undefined,
+      async update<T>(change: (before: T | undefined) => T) {
+        for (let tries = 0; tries < mostSwaps; tries++) {
+          const { version, value } = await state.read(id);
+          const next = change(value as T | undefined);
+          if (JSON.stringify(next) === undefined) throw new JexoError('JEXO_DEFINITION', 'The state of a session has to be JSON.', { where: 'call.session.state' });
+          if (await state.swap(id, version, next)) return next;
+        }
+        throw new JexoError('JEXO_TOO_MANY', 'The state of the session is changed by too many calls at once.', { where: 'call.session.state' });
+      },
+    };
+  }
+
   /** What the session needs to go on in another process. */
   get record(): SessionRecord {
     const { remote, revision } = this.peer;
@@ -53,6 +91,19 @@ export class Session {
       subscriptions: [...this.subscribed],
       pages: [...this.openPages],
     };
+  }
+
+  /** True for the one process, of those that carry this session, that may tell it something; its news has an id. @throws what the store throws */
+  isFirstToTell(newsId: string): MaybePromise<boolean> {
+    return after(this.parts.limits.take(`news ${this.id} ${newsId}`, 1, newsMs), (wait) => wait === 0);
+  }
+
+  /** Takes up what another process has noted of this session meanwhile. */
+  refresh({ logLevel, pages, declared }: SessionRecord): void {
+    this.level = logLevel;
+    this.capabilities = declared;
+    this.openPages.clear();
+    for (const page of pages) this.openPages.add(page);
   }
 
   /** Goes on where another process was. */

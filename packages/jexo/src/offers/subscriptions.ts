@@ -1,4 +1,5 @@
 import type { Peer } from '../engine/peer.js';
+import { after, type MaybePromise } from '../engine/store.js';
 import { errorCodes, RpcError } from '../protocol/json-rpc.js';
 import type { ResourceOffer, TemplateOffer } from './offer.js';
 
@@ -7,7 +8,8 @@ export interface Subscriptions {
   remove(peer: Peer, uri: string): void;
   /** Ends all of one peer's. */
   drop(peer: Peer): void;
-  updated(uri: string): void;
+  /** @param mayTell asked for each peer, where several processes carry one session and only one may tell it */
+  updated(uri: string, mayTell?: (peer: Peer) => MaybePromise<boolean>): void;
 }
 
 /** A burst of changes becomes one notice (Server features, "Resources": clients read again after each). */
@@ -37,11 +39,11 @@ export function createSubscriptions(mayHear: (peer: Peer, subscribed: string, ch
       for (const each of fresh) peer.notify('notifications/resources/updated', { uri: each });
     });
   };
-  const updated = (uri: string) => {
+  const updated = (uri: string, mayTell?: (peer: Peer) => MaybePromise<boolean>) => {
     for (const [subscribed, { peers }] of byUri) {
       // The change may lie below what was subscribed to.
       if (uri === subscribed || uri.startsWith(subscribed.endsWith('/') ? subscribed : `${subscribed}/`))
-        for (const peer of peers) if (mayHear(peer, subscribed, uri)) tell(peer, uri);
+        for (const peer of peers) if (mayHear(peer, subscribed, uri)) after(mayTell?.(peer) ?? true, (may) => (may ? tell(peer, uri) : undefined));
     }
   };
   const remove = (peer: Peer, uri: string): void => {

@@ -22,6 +22,7 @@ export interface ServeDefaults {
   readonly stepUp?: boolean;
   readonly introspect?: string;
   readonly narrowing?: boolean;
+  readonly store?: string;
   readonly switches?: string;
   readonly only?: readonly string[];
   readonly except?: readonly string[];
@@ -115,6 +116,12 @@ export const serveSettings: readonly ServeSetting[] = [
     about: 'ask the authorization server about opaque tokens, as this client; its secret is read from JEXO_CLIENT_SECRET',
   },
   { name: 'narrowing', flags: '--narrowing', type: 'flag', about: 'over HTTP: let clients ask for fewer offers: /mcp?tags=inspections' },
+  {
+    name: 'store',
+    flags: '--store <url>',
+    type: 'text',
+    about: 'over HTTP: keep sessions, streams and tasks in a Redis that several processes share: redis://…, rediss://…?prefix=apiary:',
+  },
   {
     name: 'switches',
     flags: '--switches <file>',

@@ -1,6 +1,6 @@
 import type { Clock } from '../engine/clock.js';
 import { systemClock } from '../engine/clock.js';
-import type { Bus, LimitStore, SessionRecord, SessionStore, Store, TaskRecord, TaskStore } from '../engine/store.js';
+import type { Bus, LimitStore, SessionRecord, SessionStore, StateStore, Store, TaskRecord, TaskStore } from '../engine/store.js';
 import { memoryEvents, type EventLimits } from './memory-events.js';
 
 /** The limits of a store in memory. */
@@ -23,6 +23,7 @@ export function memoryStore({ clock = systemClock, ...limits }: MemoryStoreOptio
     bus: memoryBus(),
     tasks: memoryTasks(),
     limits: memoryLimits(clock),
+    state: memoryStates(),
     close: () => undefined,
   };
 }
@@ -62,6 +63,23 @@ export function memoryTasks(): TaskStore {
     load: (id) => records.get(id),
     list: (owner) => [...records.values()].filter((record) => record.owner === owner),
     delete: (id) => void records.delete(id),
+  };
+}
+
+/** Values that handlers keep of sessions. */
+export function memoryStates(): StateStore {
+  const states = new Map<string, { readonly version: number; readonly text: string }>();
+  return {
+    read(session) {
+      const found = states.get(session);
+      return { version: found?.version ?? 0, value: found && (JSON.parse(found.text) as unknown) };
+    },
+    swap(session, version, value) {
+      if ((states.get(session)?.version ?? 0) !== version) return false;
+      states.set(session, { version: version + 1, text: JSON.stringify(value) });
+      return true;
+    },
+    delete: (session) => void states.delete(session),
   };
 }
 

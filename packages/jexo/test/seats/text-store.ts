@@ -29,7 +29,8 @@ export function textStore({ values, listeners }: Texts): Store {
       end: (session, stream) => set(streamKey(session, stream), { ...get<object>(streamKey(session, stream)), isEnded: true }),
       since(session, stream, seq) {
         const kept = get<{ events: KeptEvent[]; isEnded: boolean }>(streamKey(session, stream));
-        return later(kept && { ...kept, events: kept.events.filter((event) => event.seq > seq) });
+        const isKnown = kept !== undefined && seq <= (kept.events.at(-1)?.seq ?? 0);
+        return later(isKnown ? { ...kept, events: kept.events.filter((event) => event.seq > seq) } : undefined);
       },
       forget: (session) => later([...values.keys()].forEach((key) => key.startsWith(`events ${session} `) && values.delete(key))),
     },

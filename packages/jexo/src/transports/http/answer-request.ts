@@ -122,7 +122,7 @@ function keepsNoSessions(cors: Headers, responder: Responder): void {
 
 /** The session a request belongs to; when there is none, the request has been answered. */
 function findSession(
-  { sessions, clock }: Serving,
+  { sessions, clock, onFault }: Serving,
   request: HttpRequest,
   cors: Headers,
   caller: Caller,
@@ -135,7 +135,18 @@ function findSession(
   };
   if (id === undefined)
     return stop(400, 'Bad request: the Mcp-Session-Id header is missing; send initialize first and repeat the id it answers with');
-  return after(sessions.find(id), (session) => {
+  const found = sessions.find(id);
+  // A store that cannot be asked knows the session perhaps: the client may ask again, and must not begin a new one.
+  const known =
+    found instanceof Promise
+      ? found.catch((error: unknown) => {
+          onFault(error, 'store');
+          refuse(responder, 503, { ...cors, ...comeBack }, 'The store of sessions cannot be reached: try again', errorCodes.internalError);
+          return null;
+        })
+      : found;
+  return after(known, (session) => {
+    if (session === null) return undefined;
     // For any other caller the session does not exist: the answer gives nothing away.
     if (session === undefined || session.caller.identity !== caller.identity)
       return stop(404, 'Session not found: it has ended or never was; send initialize to start a new one');
@@ -161,6 +172,7 @@ function channelFor({ maxUnreadBytes }: Serving, post: Post, session: HttpSessio
     session,
     form,
     maxUnreadBytes,
+    asked: incoming.value,
     ...(isHandshake && { isHandshake }),
   });
 }
@@ -171,6 +183,8 @@ function postInitialize(serving: Serving, post: Post): void {
     return refuse(responder, 400, cors, 'Bad request: initialize starts a new session and must not name an old one');
   if (serving.isDraining)
     return refuse(responder, 503, { ...cors, ...comeBack }, 'The server is stopping: try again', errorCodes.internalError);
+  if (serving.sharedStore?.isReachable === false)
+    return refuse(responder, 503, { ...cors, ...comeBack }, 'The store of sessions cannot be reached: try again', errorCodes.internalError);
   if (!serving.sessions.makeRoom(request.address ?? ''))
     return refuse(responder, 503, { ...cors, 'retry-after': '60' }, 'Too many sessions: try again later', errorCodes.internalError);
   const session = serving.sessions.begin(withHeaders(caller, request));

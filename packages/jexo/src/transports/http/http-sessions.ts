@@ -13,6 +13,10 @@ export interface HttpSession {
   readonly streams: SessionStreams;
   /** Who began it: only the same identity may use it. */
   readonly caller: Caller;
+  /** True when this process alone lets go of it: it goes on elsewhere, until the store forgets it. */
+  isDropped: boolean;
+  /** Set while what other processes need of the session is being kept. */
+  saving: Promise<void> | undefined;
   lastSeen: number;
   /** Requests after the handshake. */
   uses: number;
@@ -59,6 +63,9 @@ const patienceWithCalls = 4;
 /** A session that has been used makes room for another only when it has been silent for so long. */
 const evictableAfterMs = 60_000;
 
+/** Sessions that were used within so long are kept in the store. */
+const touchedMs = 120_000;
+
 const inboxTopic = (id: string) => `inbox ${id}`;
 
 // eslint-disable-next-line max-lines-per-function -- the operations share the sessions
@@ -72,10 +79,15 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
   const guard = (work: MaybePromise<unknown>) => {
     if (work instanceof Promise) work.catch((error: unknown) => onFault(error, 'store'));
   };
+  const leaveServer = isShared ? server.join?.(store) : undefined;
+  let leaveStore: MaybePromise<() => void> | undefined = isShared ? store.processes?.join(self) : undefined;
+  guard(leaveStore);
 
   const streamParts: StreamParts = {
     events: store.events,
     bus: isShared ? store.bus : undefined,
+    self: isShared ? self : undefined,
+    processes: isShared ? store.processes : undefined,
     limits,
     clock,
     onOpen: parts.onStream,
@@ -84,6 +96,8 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
 
   const open = (id: string, caller: Caller, resume?: SessionRecord): HttpSession => {
     const streams = new SessionStreams(id, streamParts);
+    let refresh: (record: SessionRecord) => void = () => {};
+    const session: HttpSession = { id, streams, peer: undefined as never, caller, isDropped: false, saving: undefined, lastSeen: clock.now(), uses: 0 };
     const outlet: Channel = { send: (message) => streams.send(encode(message)) };
     const peer = server.open({
       outlet,
@@ -91,24 +105,30 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
       caller,
       sessionId: id,
       onFault,
-      ...(isShared && { store, idPrefix: `${self}-`, onState: (record: SessionRecord) => guard(store.sessions.save(record)) }),
+      ...(isShared && {
+        store,
+        idPrefix: `${self}-`,
+        onState: (record: SessionRecord) => save(session, record),
+        follow: (take: (record: SessionRecord) => void) => (refresh = take),
+      }),
       ...(resume && { resume }),
     });
-    const session: HttpSession = { id, streams, peer, caller, lastSeen: clock.now(), uses: 0 };
+    (session as { peer: Peer }).peer = peer;
     sessions.set(id, session);
     const { address = '' } = caller;
     perAddress.set(address, (perAddress.get(address) ?? 0) + 1);
-    const stopListening = isShared ? store.bus.subscribe(inboxTopic(id), (text) => hear(session, text)) : undefined;
+    const stopListening = isShared ? store.bus.subscribe(inboxTopic(id), (text) => hear(session, text, refresh)) : undefined;
     peer.onClose(() => {
       sessions.delete(id);
       const left = (perAddress.get(address) ?? 1) - 1;
       if (left === 0) perAddress.delete(address);
       else perAddress.set(address, left);
       stopListening?.();
-      const goesOn = isLeaving && isShared;
+      const goesOn = isShared && (isLeaving || session.isDropped);
       streams.closeAll(!goesOn);
       if (isShared && !goesOn) {
         guard(store.sessions.delete(id));
+        guard(store.state?.delete(id));
         guard(store.bus.publish(inboxTopic(id), JSON.stringify({ from: self, end: true })));
       }
     });
@@ -116,11 +136,31 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
   };
 
   /** What another process was sent for this session: an answer that is waited for here, a cancellation, the session's end. */
-  const hear = ({ peer }: HttpSession, text: string) => {
-    const news = JSON.parse(text) as { from: string; body?: unknown; end?: boolean };
+  const hear = ({ peer }: HttpSession, text: string, refresh: (record: SessionRecord) => void) => {
+    const news = JSON.parse(text) as { from: string; body?: unknown; end?: boolean; record?: SessionRecord };
     if (news.from === self) return;
+    if (news.record !== undefined) return refresh(news.record);
     if (news.end === true) peer.close('the session has ended elsewhere');
     else peer.receive(news.body, { send: () => undefined });
+  };
+
+  /** Keeps the record, then tells the processes that carry the session too. */
+  const save = (session: HttpSession, record: SessionRecord) => {
+    const saved = store.sessions.save(record);
+    const told = after(saved, () => store.bus.publish(inboxTopic(record.id), JSON.stringify({ from: self, record })));
+    if (!(told instanceof Promise)) return;
+    const saving = told.then(() => undefined);
+    session.saving = saving;
+    saving
+      .catch((error: unknown) => onFault(error, 'store'))
+      .finally(() => {
+        if (session.saving === saving) session.saving = undefined;
+      });
+  };
+
+  const drop = (session: HttpSession, why: string) => {
+    session.isDropped = true;
+    session.peer.close(why);
   };
 
   const isIdle = ({ peer, streams }: HttpSession) => !streams.listening && peer.inFlight.incoming === 0 && peer.inFlight.outgoing === 0;
@@ -153,18 +193,24 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
         if (!isIdle(session) || (session.uses > 0 && now - session.lastSeen < evictableAfterMs)) continue;
         if (victim === undefined || rank(session) < rank(victim)) victim = session;
       }
-      victim?.peer.close('the session made room for another');
+      if (victim !== undefined) drop(victim, 'the session made room for another');
       return victim !== undefined;
     },
     sweep(now) {
-      for (const { peer, streams, lastSeen } of [...sessions.values()]) {
+      for (const session of [...sessions.values()]) {
+        const { id, peer, streams, lastSeen } = session;
+        // The store forgets sessions that nobody uses, in whatever process.
+        if (isShared && (streams.listening || now - lastSeen < touchedMs)) guard(store.sessions.touch?.(id));
         // A call in flight may take its time, but not for ever: its client may be gone without a word.
         const patience = peer.inFlight.incoming > 0 ? patienceWithCalls : 1;
-        if (now - lastSeen > limits.sessionIdleMs * patience && !streams.listening) peer.close('the session was idle for too long');
+        if (now - lastSeen > limits.sessionIdleMs * patience && !streams.listening) drop(session, 'the session was idle for too long');
       }
     },
     leave(reason) {
       isLeaving = true;
+      leaveServer?.();
+      guard(after(leaveStore, (leave) => leave?.()));
+      leaveStore = undefined;
       for (const { peer } of [...sessions.values()]) peer.close(reason);
     },
   };

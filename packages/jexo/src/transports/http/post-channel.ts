@@ -6,7 +6,7 @@ import { since } from '../../protocol/revisions.js';
 import type { Form } from './accept.js';
 import type { HttpSession } from './http-sessions.js';
 import type { EventStream, HttpRequest, Responder } from './http-types.js';
-import { eventStream, json, noHeaders } from './replies.js';
+import { comeBack, eventStream, json, noHeaders, refuse } from './replies.js';
 import type { OutStream } from './session-streams.js';
 
 export interface PostOptions {
@@ -21,6 +21,16 @@ export interface PostOptions {
   readonly form: Form;
   readonly maxUnreadBytes: number;
   readonly isHandshake?: true;
+  /** What was posted. */
+  readonly asked: object;
+}
+
+/** Ids of the requests in what was posted. */
+function idsIn(asked: object): (string | number)[] {
+  return [asked].flat().flatMap((each) => {
+    const { id, method } = each as { id?: string | number; method?: unknown };
+    return id !== undefined && method !== undefined ? [id] : [];
+  });
 }
 
 /** Older clients may try to parse the event without data that primes a stream. */
@@ -63,9 +73,21 @@ export class PostChannel implements Channel {
     }
     const text = encode(message);
     if (form !== 'stream' && this.stream === undefined && answers >= this.expected) {
-      const headers = this.headers();
-      responder.reply(200, headers === noHeaders ? json : { ...json, ...headers }, text);
-      return this.end();
+      const reply = () => {
+        const headers = this.headers();
+        responder.reply(200, headers === noHeaders ? json : { ...json, ...headers }, text);
+        this.end();
+      };
+      const { saving } = this.made.session ?? {};
+      if (!this.made.isHandshake || saving === undefined) return reply();
+      // The next request may come to another process, which has to know the session by then.
+      this.done = true;
+      saving.then(reply, () => {
+        refuse(responder, 503, { ...this.made.cors, ...comeBack }, 'The session could not be kept: try again');
+        this.made.session?.peer.close('the session could not be kept');
+        this.end();
+      });
+      return;
     }
     this.open().write(text);
     this.expected -= answers;
@@ -95,7 +117,7 @@ export class PostChannel implements Channel {
     if (this.stream !== undefined) return this.stream;
     const { session, responder, maxUnreadBytes } = this.made;
     const sink = responder.stream({ ...eventStream, ...this.headers() });
-    this.stream = session?.streams.open(sink, primes(session)) ?? {
+    this.stream = session?.streams.open(sink, primes(session), idsIn(this.made.asked)) ?? {
       write: (message) => {
         sink.write(`event: message\ndata: ${message}\n\n`);
         // A client that does not read must not grow our memory; without a session there is nothing to resume.

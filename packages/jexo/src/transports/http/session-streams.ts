@@ -1,5 +1,6 @@
 import type { Clock } from '../../engine/clock.js';
-import { after, type Bus, type EventStore, type MaybePromise, type StreamRest } from '../../engine/store.js';
+import { after, type Bus, type EventStore, type KeptEvent, type MaybePromise, type Processes, type StreamHolder, type StreamRest } from '../../engine/store.js';
+import { encode, errorCodes } from '../../protocol/json-rpc.js';
 import { byteLength } from '../../protocol/byte-length.js';
 import type { EventStream } from './http-types.js';
 
@@ -20,6 +21,9 @@ export interface StreamParts {
   readonly events: EventStore;
   /** What carries events to the process that holds a stream's connection; undefined where one process holds them all. */
   readonly bus: Bus | undefined;
+  /** This process, as it is known to the others. */
+  readonly self?: string | undefined;
+  readonly processes?: Processes | undefined;
   readonly limits: StreamLimits;
   readonly clock: Clock;
   readonly onOpen: (sink: EventStream) => void;
@@ -38,7 +42,9 @@ interface Stream {
   readonly number: number;
   readonly primed: boolean;
   /** True when another process writes it, and only its connection is here. */
-  readonly isForeign: boolean;
+  isForeign: boolean;
+  /** The number that whoever reads it here had before. */
+  from: number;
   seq: number;
   sink: EventStream | undefined;
   ended: boolean;
@@ -52,6 +58,30 @@ export interface OutStream {
   write(message: string): void;
   end(): void;
 }
+
+/** How often it is asked whether the process that writes a stream still lives. */
+const holderCheckMs = 2000;
+
+/** Ids of the requests that an event answers. */
+function answersIn(text: string): (string | number)[] {
+  const data = /^data: (.+)$/m.exec(text)?.[1];
+  if (data === undefined) return [];
+  return [JSON.parse(data) as object].flat().flatMap((each) => {
+    const { id, method } = each as { id?: string | number; method?: unknown };
+    return id !== undefined && method === undefined ? [id] : [];
+  });
+}
+
+/** The answer to a request whose process has died. */
+const lost = (id: string | number) => ({
+  jsonrpc: '2.0' as const,
+  id,
+  error: {
+    code: errorCodes.internalError,
+    message: 'The process that worked on this has ended. It may have been done or not: call again if that does no harm.',
+    data: { retryable: true },
+  },
+});
 
 /** What passes on the bus about a stream: an event, or its end. */
 type StreamNews = { readonly seq: number; readonly text: string } | { readonly end: true };
@@ -81,15 +111,15 @@ export class SessionStreams {
   }
 
   /** Opens a stream. `primed` sends an event without data first, so that even an early cut can be resumed (2025-11-25). */
-  open(sink: EventStream, primed: boolean): OutStream {
-    const stream = this.begin(sink, primed);
+  open(sink: EventStream, primed: boolean, requests: readonly (string | number)[] = []): OutStream {
+    const stream = this.begin(sink, primed, requests);
     return { write: (message) => this.write(stream, message), end: () => this.end(stream) };
   }
 
   /** Opens the stream for messages that belong to no request; the newest one gets them. */
   listen(sink: EventStream, primed: boolean): void {
     const before = this.standing;
-    this.standing = this.begin(sink, primed);
+    this.standing = this.begin(sink, primed, []);
     if (before !== undefined) this.end(before);
     this.becomeListener();
     this.deliverWaiting();
@@ -104,14 +134,17 @@ export class SessionStreams {
     if (stream === undefined) return false;
     const catching: NonNullable<Stream['catching']> = [];
     stream.catching = catching;
+    stream.from = seq;
     return after(this.parts.events.since(this.session, number, seq), (rest) => {
       stream.catching = undefined;
       if (rest === undefined) {
         if (stream.isForeign) this.drop(stream);
         return false;
       }
-      this.reconnect(stream, connect(), rest, catching);
-      return true;
+      return after(this.adopted(stream, rest), (whole) => {
+        this.reconnect(stream, connect(), whole, catching);
+        return true;
+      });
     });
   }
 
@@ -140,14 +173,15 @@ export class SessionStreams {
     if (forget) this.guard(this.parts.events.forget(this.session));
   }
 
-  private begin(sink: EventStream, primed: boolean): Stream {
+  private begin(sink: EventStream, primed: boolean, requests: readonly (string | number)[]): Stream {
     const { session } = this;
-    const { bus, events } = this.parts;
+    const { bus, events, self } = this.parts;
     const number = bus === undefined ? ++this.last : 1 + Math.floor(Math.random() * streamNumbers);
     const stream: Stream = {
       number,
       primed,
       isForeign: false,
+      from: 0,
       seq: 0,
       sink: undefined,
       ended: false,
@@ -155,7 +189,7 @@ export class SessionStreams {
       stop: undefined,
     };
     (this.streams ??= new Map()).set(number, stream);
-    this.guard(events.begin(session, number));
+    this.guard(events.begin(session, number, self === undefined ? undefined : { process: self, requests }));
     this.attach(stream, sink);
     if (primed) this.push(stream, `id: ${number}.0\ndata: \n\n`);
     return stream;
@@ -170,6 +204,7 @@ export class SessionStreams {
       number,
       primed: true,
       isForeign: true,
+      from: 0,
       seq: 0,
       sink: undefined,
       ended: false,
@@ -182,14 +217,104 @@ export class SessionStreams {
       const news = JSON.parse(text) as StreamNews;
       if ('end' in news) return this.endForeign(stream);
       if (stream.catching !== undefined) stream.catching.push(news);
-      else this.push(stream, news.text);
+      else if (news.seq > stream.seq) {
+        stream.seq = news.seq;
+        this.push(stream, news.text);
+      }
     });
+    const stopGaps = bus.onGap?.(() => stream.isForeign && this.close(stream)); // the client comes back for what it missed
+    const { stop } = stream;
+    stream.stop = () => {
+      stop();
+      stopGaps?.();
+    };
     return stream;
   }
 
   private endForeign(stream: Stream): void {
     stream.ended = true;
     if (stream.catching === undefined) this.drop(stream);
+  }
+
+  /**
+   * A stream whose process has died is ended here, with an error for each request that was not answered. One for unasked-for messages goes on here,
+   * wherever it was before.
+   */
+  private adopted(stream: Stream, rest: StreamRest): MaybePromise<StreamRest> {
+    const { self, processes, events } = this.parts;
+    const { holder } = rest;
+    if (self === undefined || holder === undefined || rest.isEnded || holder.process === self || events.takeOver === undefined) return rest;
+    const { session } = this;
+    if (holder.requests.length === 0)
+      return after(events.takeOver(session, stream.number, holder.process, self), (isOurs) => {
+        if (!isOurs) return rest;
+        this.becomeOwn(stream, rest);
+        const before = this.standing;
+        this.standing = stream;
+        if (before !== undefined && before !== stream) this.end(before);
+        return rest;
+      });
+    return after(processes?.isAlive(holder.process) ?? true, (isAlive) => {
+      if (isAlive) {
+        this.watchHolder(stream);
+        return rest;
+      }
+      return this.endForDead(stream, rest, holder);
+    });
+  }
+
+  /** Ends a stream in the place of the process that has died; one process does it, the others hear of it. */
+  private endForDead(stream: Stream, rest: StreamRest, holder: StreamHolder): MaybePromise<StreamRest> {
+    const { session } = this;
+    const { events, self } = this.parts;
+    return after(events.takeOver!(session, stream.number, holder.process, self!), (isOurs) => {
+      if (!isOurs) return rest;
+      const answered = new Set(rest.events.flatMap(({ text }) => answersIn(text)));
+      this.becomeOwn(stream, rest);
+      const more = holder.requests
+        .filter((id) => !answered.has(id))
+        .map((id): KeptEvent => {
+          const seq = ++stream.seq;
+          const text = `id: ${stream.number}.${seq}\nevent: message\ndata: ${encode(lost(id))}\n\n`;
+          const event = { stream: stream.number, seq, text };
+          this.guard(events.append(session, event));
+          return event;
+        });
+      this.guard(events.end(session, stream.number));
+      return { events: [...rest.events, ...more], isEnded: true };
+    });
+  }
+
+  private becomeOwn(stream: Stream, { events }: StreamRest): void {
+    stream.isForeign = false;
+    stream.stop?.();
+    stream.stop = undefined;
+    stream.seq = Math.max(stream.seq, events.at(-1)?.seq ?? stream.from);
+  }
+
+  /** A process that dies while its stream is read here is noticed. */
+  private watchHolder(stream: Stream): void {
+    const { clock, processes, events } = this.parts;
+    clock.after(holderCheckMs, () => {
+      const { sink } = stream;
+      if (sink === undefined || stream.ended || !stream.isForeign) return;
+      const look = after(events.since(this.session, stream.number, stream.seq), (rest) => {
+        if (rest?.holder === undefined || rest.isEnded) return;
+        const { holder } = rest;
+        return after(processes!.isAlive(holder.process), (isAlive) => {
+          if (isAlive) return this.watchHolder(stream);
+          return after(this.endForDead(stream, rest, holder), (whole) => {
+            for (const { text } of whole.events) this.push(stream, text);
+            if (whole.isEnded) this.close(stream);
+          });
+        });
+      });
+      if (look instanceof Promise)
+        look.catch((error: unknown) => {
+          this.parts.onFault(error);
+          this.watchHolder(stream);
+        });
+    });
   }
 
   private reconnect(stream: Stream, sink: EventStream, { events, isEnded }: StreamRest, catching: NonNullable<Stream['catching']>): void {
@@ -199,6 +324,7 @@ export class SessionStreams {
     for (const { seq, text } of [...events, ...catching]) {
       if (seq <= latest) continue;
       latest = seq;
+      if (stream.isForeign) stream.seq = Math.max(stream.seq, seq);
       this.push(stream, text);
     }
     if (stream.ended || isEnded) {

@@ -1,0 +1,171 @@
+import { createHash } from 'node:crypto';
+import type { RedisClientType } from 'redis';
+import { pause } from '../../engine/pause.js';
+import { JexoError, messageOf } from '../../errors.js';
+import { loadPackage } from '../../optional-package.js';
+import { scripts, type ScriptName } from './scripts.js';
+
+/** How a Redis is reached. */
+export interface ConnectionOptions {
+  /** Milliseconds that one command may take before it fails; what waits for it then does without, or says so. */
+  readonly commandTimeoutMs: number;
+  readonly onFault: (error: unknown) => void;
+}
+
+type Client = RedisClientType;
+type Redis = { createClient(options: object): Client };
+
+/** Commands that may wait for their answers; further ones fail at once, so that a Redis that hangs does not fill our memory. */
+const mostWaiting = 20_000;
+const longestWaitMs = 2000;
+const closeMs = 500;
+
+const digests = Object.fromEntries(
+  Object.entries(scripts).map(([name, text]) => [name, createHash('sha1').update(text).digest('hex')]),
+) as Record<ScriptName, string>;
+
+/** Two connections to one Redis: one for commands, one that hears what is published. Lost ones come back by themselves. */
+export class RedisConnection {
+  private commands: Promise<Client> | undefined;
+  private listener: Promise<Client> | undefined;
+  private readonly listeners = new Map<string, Set<(message: string) => void>>();
+  /** Subscriptions that are not confirmed yet: what is read after them must not miss what is published meanwhile. */
+  private readonly pending = new Set<Promise<unknown>>();
+  private reachable: boolean | undefined;
+  private isClosed = false;
+  /** Called when what was published may have been missed. */
+  onGap: () => void = () => {};
+
+  constructor(
+    private readonly url: string,
+    private readonly options: ConnectionOptions,
+  ) {}
+
+  /** False from when a command or the connection has failed, until the next one works. Undefined before the first. */
+  get isReachable(): boolean | undefined {
+    return this.reachable;
+  }
+
+  /** Runs a command once what has been subscribed to is confirmed. @throws JexoError JEXO_STORE */
+  async run<T>(command: (client: Client) => Promise<T>): Promise<T> {
+    let timer: NodeJS.Timeout | undefined;
+    const late = new Promise<never>((_, reject) => {
+      const { commandTimeoutMs: ms } = this.options;
+      timer = setTimeout(() => reject(new Error(`it has not answered within ${ms} ms`)), ms);
+    });
+    late.catch(() => undefined);
+    try {
+      const work = (async () => {
+        if (this.pending.size > 0) await Promise.all(this.pending);
+        return command(await this.client());
+      })();
+      work.catch(() => undefined); // it may fail when nobody waits any more
+      const found = await Promise.race([work, late]);
+      this.reachable = true;
+      return found;
+    } catch (error) {
+      this.reachable = false;
+      throw this.failed(error);
+    } finally {
+      clearTimeout(timer);
+    }
+  }
+
+  /** Runs a script, which is sent whole only where it is not known yet. */
+  script(name: ScriptName, keys: string[], values: (string | number)[]): Promise<unknown> {
+    const options = { keys, arguments: values.map(String) };
+    return this.run(async (client) => {
+      try {
+        return await client.evalSha(digests[name], options);
+      } catch (error) {
+        if (!messageOf(error).includes('NOSCRIPT')) throw error;
+        return client.eval(scripts[name], options);
+      }
+    });
+  }
+
+  subscribe(topic: string, hear: (message: string) => void): () => void {
+    let hearing = this.listeners.get(topic);
+    if (hearing === undefined) {
+      this.listeners.set(topic, (hearing = new Set()));
+      this.track(this.listen(topic));
+    }
+    hearing.add(hear);
+    return () => {
+      if (!hearing.delete(hear) || hearing.size > 0 || this.listeners.get(topic) !== hearing) return;
+      this.listeners.delete(topic);
+      this.hearer()
+        .then((client) => (this.listeners.has(topic) ? undefined : client.unsubscribe(topic)))
+        .catch(() => undefined); // there is nothing to unsubscribe from any more
+    };
+  }
+
+  async close(): Promise<void> {
+    this.isClosed = true;
+    for (const opened of [this.commands, this.listener]) {
+      const client = await opened?.catch(() => undefined);
+      if (client?.isReady) {
+        // What is under way is answered first, but not waited for without end.
+        const closing = client.close().catch(() => undefined);
+        await Promise.race([closing, pause(closeMs)]);
+      }
+      if (client?.isOpen) client.destroy();
+    }
+  }
+
+  private track(work: Promise<unknown>): void {
+    const settled = work.catch((error: unknown) => this.isClosed || this.options.onFault(this.failed(error))).finally(() => this.pending.delete(settled));
+    this.pending.add(settled);
+  }
+
+  private async listen(topic: string): Promise<void> {
+    const client = await this.hearer();
+    await client.subscribe(topic, (message: string) => {
+      for (const hear of [...(this.listeners.get(topic) ?? [])]) hear(message);
+    });
+  }
+
+  private client(): Promise<Client> {
+    return (this.commands ??= this.open(false).catch((error: unknown) => {
+      this.commands = undefined;
+      throw error;
+    }));
+  }
+
+  private hearer(): Promise<Client> {
+    return (this.listener ??= this.open(true).catch((error: unknown) => {
+      this.listener = undefined;
+      throw error;
+    }));
+  }
+
+  private async open(isListener: boolean): Promise<Client> {
+    if (this.isClosed) throw new Error('the store is closed');
+    const { createClient } = await loadPackage<Redis>('redis');
+    const client = createClient({
+      url: this.url,
+      disableOfflineQueue: !isListener,
+      commandsQueueMaxLength: mostWaiting,
+      pingInterval: 10_000,
+      socket: { reconnectStrategy: (tries: number) => Math.min(25 * 2 ** Math.min(tries, 8), longestWaitMs) * (0.75 + Math.random() / 2) },
+    });
+    let wasReady = false;
+    client.on('error', (error: unknown) => {
+      if (this.reachable !== false && wasReady) this.options.onFault(this.failed(error));
+      this.reachable = false;
+    });
+    client.on('ready', () => {
+      this.reachable = true;
+      // It was away: what others said meanwhile is gone.
+      if (isListener && wasReady) this.onGap();
+      wasReady = true;
+    });
+    await client.connect();
+    return client;
+  }
+
+  private failed(error: unknown): JexoError {
+    const where = this.url.replace(/\/\/[^@/]*@/, '//');
+    return new JexoError('JEXO_STORE', `The store ${where} cannot be used: ${messageOf(error).replace(/\.$/, '')}.`, { where, cause: error });
+  }
+}
