@@ -543,6 +543,17 @@ test('[MCP-222] [MCP-234] PKCE has to be announced, and sign-ins come back to th
   expect([(error as Error).message, visited]).toEqual([expect.stringContaining('PKCE'), []]);
 });
 
+test('a server that wants a key, and names no authorization server, is not taken for one', async () => {
+  const server = await listen(() => new Response('', { status: 401, headers: { 'www-authenticate': 'Bearer' } }));
+  open.push(server);
+  await expect(signIn({ visit: browserVisit({ open: () => {} }) }).begin(`${server.url}/mcp`)).rejects.toMatchObject({
+    code: 'JEXO_SIGN_IN',
+    message: expect.stringContaining('names no authorization server') as string,
+    next: expect.stringContaining('--header') as string,
+  });
+  await expect(connect(`${server.url}/mcp`, { auth: signIn() })).rejects.toMatchObject({ code: 'JEXO_HTTP_STATUS', data: { status: 401 } });
+});
+
 test('a server of 2025-03-26 without metadata is its own authorization server, at the usual places', async () => {
   const asked: string[] = [];
   const server = await listen(async (request) => {

@@ -22,6 +22,8 @@ export interface ServerFound {
   readonly client_id_metadata_document_supported?: boolean;
   readonly authorization_response_iss_parameter_supported?: boolean;
   readonly token_endpoint_auth_methods_supported?: readonly string[];
+  /** True when nothing says that it is there. */
+  readonly isGuessed?: true;
 }
 
 const fail = (message: string, where: string, next?: string) =>
@@ -79,10 +81,11 @@ const texts = (value: unknown): string[] => (Array.isArray(value) ? value.filter
 
 /**
  * The metadata of an authorization server, wherever its variants put it (Authorization, "Authorization Server Metadata Discovery").
+ * @param isGuess true when nobody has named the issuer: then it need not answer
  * @returns undefined when none of them has it
  * @throws JexoError JEXO_SIGN_IN when it is another’s, or lacks what a sign-in needs
  */
-export async function discoverServer(issuer: string, fetchBy: typeof fetch): Promise<ServerFound | undefined> {
+export async function discoverServer(issuer: string, fetchBy: typeof fetch, isGuess = false): Promise<ServerFound | undefined> {
   let why: unknown;
   for (const url of metadataUrls(issuer)) {
     const found = await fetchJson(url, fetchBy).catch((error: unknown) => void (why ??= error));
@@ -91,7 +94,7 @@ export async function discoverServer(issuer: string, fetchBy: typeof fetch): Pro
       throw fail(`${url.href} is the metadata of ${JSON.stringify(found.issuer)}, not of ${issuer}.`, url.href);
     return checkServer(found, url.href);
   }
-  if (why !== undefined) throw why;
+  if (why !== undefined && !isGuess) throw why;
   return undefined;
 }
 
@@ -105,7 +108,7 @@ export async function chooseServer(
   issuer: string | undefined,
   send: typeof fetch,
 ): Promise<ServerFound> {
-  if (resource === undefined) return (await discoverServer(new URL(endpoint).origin, send)) ?? usualEndpoints(endpoint);
+  if (resource === undefined) return (await discoverServer(new URL(endpoint).origin, send, true)) ?? usualEndpoints(endpoint);
   if (issuer !== undefined && !resource.issuers.includes(issuer))
     throw new JexoError('JEXO_SIGN_IN', `${endpoint} does not take sign-ins of ${issuer}.`, {
       where: endpoint,
@@ -154,6 +157,7 @@ function checkServer(found: Readonly<Record<string, unknown>>, place: string): S
 export function usualEndpoints(endpoint: string): ServerFound {
   const { origin } = new URL(endpoint);
   return {
+    isGuessed: true,
     issuer: origin,
     authorization_endpoint: `${origin}/authorize`,
     token_endpoint: `${origin}/token`,

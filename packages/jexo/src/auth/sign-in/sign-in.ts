@@ -128,6 +128,8 @@ class SignInFlow implements SignIn {
       this.options.onStep?.(step);
     };
     const { status, sent, signal } = request;
+    // It may want a key or a password: what it says of itself is told.
+    if (this.options.visit === undefined && sent.authorization === undefined && challenge?.params.resource_metadata === undefined) return false;
     const work =
       status === 401 ? this.unknown(endpoint, challenge, sent, signal, tell) : this.tooNarrow(endpoint, challenge!, sent, signal, tell);
     this.under.set(endpoint, work);
@@ -252,7 +254,11 @@ class SignInFlow implements SignIn {
     const back = await visit.begin(known?.redirectUrl);
     try {
       requireRedirect(back.redirectUrl);
-      const client = isUsable(known, back.redirectUrl) ? known : await this.newClient(service, server, back.redirectUrl);
+      const client = isUsable(known, back.redirectUrl)
+        ? known
+        : await this.newClient(service, server, back.redirectUrl).catch((error: unknown) => {
+            throw resource === undefined && server.isGuessed ? nowhere(endpoint, error) : error;
+          });
       const kept = await service.signIn({
         endpoint,
         resource: resource?.resource ?? endpoint,
@@ -301,6 +307,16 @@ class SignInFlow implements SignIn {
     const { tokenService } = await import('./token-service.js');
     return tokenService(this.fetchFor(endpoint), tell);
   }
+}
+
+/** Where nothing says how to sign in, the usual places were tried (2025-03-26). */
+function nowhere(endpoint: string, cause: unknown): JexoError {
+  return new JexoError('JEXO_SIGN_IN', `${endpoint} wants to know who is calling, and names no authorization server.`, {
+    where: endpoint,
+    next: 'If it wants a key or a token, give it with --header "Authorization: Bearer ...".',
+    data: { status: 401 },
+    cause,
+  });
 }
 
 /** A client that was registered is known with one address to come back to. */

@@ -81,7 +81,7 @@ export async function refused(url: string, response: Response, hadSession: boole
   const retryAfterMs = retryAfterOf(headers);
   const later = retryAfterMs === undefined ? 'later' : `in ${Math.max(1, Math.ceil(retryAfterMs / 1000))} seconds`;
   const advice: Partial<Record<number, string>> = {
-    401: 'This server wants a sign-in. Give a token with --header "Authorization: Bearer ...".',
+    401: `This server wants a sign-in. Try: jexo sign-in ${url}, or give its key or token with --header "Authorization: Bearer ...".`,
     403: 'The server knows who is calling and does not allow it; or it does not answer for this host name or web page.',
     404: 'Check the path of the address; most servers answer at /mcp.',
     405: 'The address does not take POST. Check its path; most servers answer at /mcp.',
