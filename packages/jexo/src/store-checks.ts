@@ -2,12 +2,15 @@ import type { KeptEvent, SessionRecord, Store, TaskRecord } from './engine/store
 
 /** Two handles on one store, as two processes have them. */
 export interface SharedStores {
+  /** The handle of one process. */
   readonly one: Store;
+  /** The handle of another. */
   readonly other: Store;
 }
 
 /** One thing that every store must do. */
 export interface StoreCheck {
+  /** As a test is called. */
   readonly name: string;
   /** @throws when the store does it not */
   check(stores: SharedStores): Promise<void>;
@@ -32,16 +35,27 @@ const record = (id: string, more: Partial<SessionRecord> = {}): SessionRecord =>
 });
 const event = (stream: number, seq: number, text = `event ${stream}.${seq}`): KeptEvent => ({ stream, seq, text });
 const task = (id: string, owner: string, status: 'working' | 'completed'): TaskRecord => ({
-  task: { taskId: id, status, createdAt: new Date().toISOString(), lastUpdatedAt: new Date().toISOString(), ttl: 60_000, pollInterval: 500 },
+  task: {
+    taskId: id,
+    status,
+    createdAt: new Date().toISOString(),
+    lastUpdatedAt: new Date().toISOString(),
+    ttl: 60_000,
+    pollInterval: 500,
+  },
   owner,
   ...(status === 'completed' && { result: { content: [] } }),
 });
-const sorted = (record: SessionRecord | undefined) => record && { ...record, subscriptions: [...record.subscriptions].sort(), pages: [...record.pages].sort() };
+const sorted = (record: SessionRecord | undefined) =>
+  record && { ...record, subscriptions: [...record.subscriptions].sort(), pages: [...record.pages].sort() };
 const fields = (found: SessionRecord | undefined) =>
-  found && Object.entries(sorted(found)!).filter(([, value]) => value !== undefined).sort(([a], [b]) => (a < b ? -1 : 1));
+  found &&
+  Object.entries(sorted(found)!)
+    .filter(([, value]) => value !== undefined)
+    .sort(([a], [b]) => (a < b ? -1 : 1));
 /** Waits until something has come about, no longer than two seconds. */
 async function until(is: () => boolean, what: string): Promise<void> {
-  for (const end = Date.now() + 2000; !is(); ) {
+  for (const end = Date.now() + 2000; !is();) {
     if (Date.now() > end) throw new Error(`${what}: it did not come about`);
     await new Promise((resolve) => setTimeout(resolve, 5));
   }
@@ -96,22 +110,34 @@ export const storeChecks: readonly StoreCheck[] = [
       for (let seq = 1; seq <= 600; seq++) await one.events.append('s', event(1, seq));
       expectSame(await other.events.since('s', 1, 1), undefined, 'a client that has missed forgotten events');
       const rest = await other.events.since('s', 1, 590);
-      expectSame(rest?.events.map(({ seq }) => seq), [591, 592, 593, 594, 595, 596, 597, 598, 599, 600], 'the latest events');
+      expectSame(
+        rest?.events.map(({ seq }) => seq),
+        [591, 592, 593, 594, 595, 596, 597, 598, 599, 600],
+        'the latest events',
+      );
     },
   },
   {
     name: 'messages reach all who have subscribed, in this process and in others, in order, and nobody after that',
     async check({ one, other }) {
       const heard: string[] = [];
-      const stops = [one.bus.subscribe('t', (text) => heard.push(`one ${text}`)), other.bus.subscribe('t', (text) => heard.push(`other ${text}`))];
+      const stops = [
+        one.bus.subscribe('t', (text) => heard.push(`one ${text}`)),
+        other.bus.subscribe('t', (text) => heard.push(`other ${text}`)),
+      ];
       other.bus.subscribe('elsewhere', (text) => heard.push(`elsewhere ${text}`));
       expectSame(await one.bus.publish('t', 'a'), 2, 'those who were reached');
       await one.bus.publish('t', 'b');
       await until(() => heard.length === 4, 'both messages for both');
-      expectSame(heard.filter((text) => text.startsWith('other')), ['other a', 'other b'], 'the order');
+      expectSame(
+        heard.filter((text) => text.startsWith('other')),
+        ['other a', 'other b'],
+        'the order',
+      );
       stops.forEach((stop) => stop());
       await until(() => true, '');
-      for (let tries = 0; tries < 100 && (await one.bus.publish('t', 'c')) > 0; tries++) await new Promise((resolve) => setTimeout(resolve, 5));
+      for (let tries = 0; tries < 100 && (await one.bus.publish('t', 'c')) > 0; tries++)
+        await new Promise((resolve) => setTimeout(resolve, 5));
       expectSame(await one.bus.publish('t', 'd'), 0, 'those who are left');
     },
   },
@@ -136,10 +162,21 @@ export const storeChecks: readonly StoreCheck[] = [
       await other.tasks.save(task('t2', 'ines', 'working'));
       await one.tasks.save(task('t3', 'marek', 'working'));
       await one.tasks.save(task('t1', 'ines', 'completed'));
-      expectSame((await other.tasks.list('ines')).map(({ task: { taskId, status } }) => [taskId, status]).sort(), [['t1', 'completed'], ['t2', 'working']], 'her tasks');
+      expectSame(
+        (await other.tasks.list('ines')).map(({ task: { taskId, status } }) => [taskId, status]).sort(),
+        [
+          ['t1', 'completed'],
+          ['t2', 'working'],
+        ],
+        'her tasks',
+      );
       expectSame((await other.tasks.load('t1'))?.result, { content: [] }, 'the result');
       await other.tasks.delete('t2');
-      expectSame((await one.tasks.list('ines')).map(({ task: { taskId } }) => taskId), ['t1'], 'what is left');
+      expectSame(
+        (await one.tasks.list('ines')).map(({ task: { taskId } }) => taskId),
+        ['t1'],
+        'what is left',
+      );
       expectSame(await one.tasks.load('t2'), undefined, 'a forgotten task');
     },
   },
@@ -151,7 +188,7 @@ export const storeChecks: readonly StoreCheck[] = [
       expectSame(waits.slice(0, 3), [0, 0, 0], 'as often as is allowed');
       if (!(waits[3]! > 0 && waits[3]! <= 60_000)) throw new Error(`once more: expected milliseconds to wait, got ${waits[3]}`);
       expectSame(await one.limits.take('calls of marek', 3, 60_000), 0, 'another key');
-      expectSame([await one.limits.take('short', 1, 20), await one.limits.take('short', 1, 20) > 0], [0, true], 'a short window');
+      expectSame([await one.limits.take('short', 1, 20), (await one.limits.take('short', 1, 20)) > 0], [0, true], 'a short window');
       await new Promise((resolve) => setTimeout(resolve, 40));
       expectSame(await other.limits.take('short', 1, 20), 0, 'the next window');
     },

@@ -1,8 +1,9 @@
 import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
-import { closeSync, existsSync, fsyncSync, openSync, readFileSync, renameSync, rmSync, writeSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { after, type MaybePromise } from '../engine/store.js';
 import { JexoError, messageOf } from '../errors.js';
 import { isRecord } from '../protocol/is-record.js';
+import { writePrivate } from './write-private.js';
 
 /** A key as it is kept: only its hash. */
 export interface KeptKey {
@@ -116,19 +117,9 @@ function isKept(value: unknown): value is KeptKey {
 /** Writes the file in one step, for its owner alone, and reads it back. @throws JexoError JEXO_KEYS */
 export function writeKeys(file: string, keys: Iterable<KeptKey>): void {
   const text = `${JSON.stringify({ keys: [...keys] }, null, 2)}\n`;
-  const passing = `${file}.${randomBytes(4).toString('hex')}.new`;
   try {
-    const handle = openSync(passing, 'wx', 0o600);
-    try {
-      writeSync(handle, text);
-      fsyncSync(handle);
-    } finally {
-      closeSync(handle);
-    }
-    renameSync(passing, file);
-    if (readFileSync(file, 'utf8') !== text) throw new Error('it holds something else than was written');
+    writePrivate(file, text);
   } catch (error) {
-    rmSync(passing, { force: true });
     throw new JexoError('JEXO_KEYS', `The file of keys ${file} could not be written: ${messageOf(error)}`, { where: file, cause: error });
   }
 }

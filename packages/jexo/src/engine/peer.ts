@@ -1,4 +1,4 @@
-import { JexoError } from '../errors.js';
+import { isJexoError, JexoError } from '../errors.js';
 import {
   encode,
   errorCodes,
@@ -354,7 +354,12 @@ export class Peer {
         ? { code: error.code, message: error.message }
         : { code: error.code, message: error.message, data: error.data };
     const reference = this.fault(error);
-    return { code: errorCodes.internalError, message: `Internal error (reference ${reference})` };
+    // The store between processes is away: that passes, and a client may know it.
+    const isPassing = isJexoError(error) && error.code === 'JEXO_STORE';
+    const message = isPassing
+      ? `The server cannot reach its store now: try again (reference ${reference})`
+      : `Internal error (reference ${reference})`;
+    return { code: errorCodes.internalError, message, ...(isPassing && { data: { retryable: true } }) };
   }
 
   /** Reports a fault to the operator and gives the reference by which it can be found again. */

@@ -50,6 +50,8 @@ export interface StreamHolder {
 
 /** Which processes share the store and live. */
 export interface Processes {
+  /** How this process is known to others. */
+  readonly self: string;
   /** Says from now on that a process lives. Gives how to stop. */
   join(id: string): MaybePromise<() => void>;
   /** False for one that has not been heard from. */
@@ -121,12 +123,17 @@ export interface TaskRecord {
   readonly result?: object;
   /** The error of one that failed or was cancelled. */
   readonly error?: ErrorObject;
+  /** The process that works on it, as it is known to `Processes`. */
+  readonly process?: string;
 }
 
 /** Keeps tasks, so that another process may be asked for them. */
 export interface TaskStore {
-  /** Keeps the record, in place of an earlier one of the same id. */
-  save(record: TaskRecord): MaybePromise<void>;
+  /**
+   * Keeps the record, in place of an earlier one of the same id; one that has an outcome stays as it is.
+   * @returns false when it stayed
+   */
+  save(record: TaskRecord): MaybePromise<boolean | void>;
   /** Undefined for a task that is not known or has expired. */
   load(id: string): MaybePromise<TaskRecord | undefined>;
   /** In the order in which they were begun. */

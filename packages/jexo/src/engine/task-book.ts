@@ -1,8 +1,8 @@
-import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
+import { errorCodes, RpcError, type JsonRpcMessage, type Params } from '../protocol/json-rpc.js';
 import type { Task } from '../protocol/types.js';
 import type { Clock } from './clock.js';
-import type { Exchange } from './exchange.js';
-import { after, type Bus, type MaybePromise, type TaskRecord, type TaskStore } from './store.js';
+import type { Channel, Exchange } from './exchange.js';
+import { after, type Bus, type MaybePromise, type Processes, type TaskRecord, type TaskStore } from './store.js';
 import { isDone, relatedTaskKey, TaskEntry, type Outcome, type Reach } from './task-entry.js';
 
 /** How many tasks there may be, and for how long. */
@@ -23,6 +23,8 @@ export interface TaskBookOptions {
   readonly limits: () => TaskLimits;
   readonly store: TaskStore;
   readonly bus: Bus;
+  /** Which processes live, where several share the store. */
+  readonly processes?: Processes | undefined;
   readonly clock: Clock;
   /** Wall-clock milliseconds, for the dates a task carries. */
   readonly today: () => number;
@@ -31,6 +33,8 @@ export interface TaskBookOptions {
 
 interface Running {
   readonly entry: TaskEntry;
+  /** False when the store holds another outcome than this process has come to. */
+  saved?: Promise<boolean | void>;
   readonly forget: () => void;
 }
 
@@ -41,6 +45,8 @@ interface Running {
 export class TaskBook {
   /** Those whose work was begun in this process, until their time has run out. */
   private readonly running = new Map<string, Running>();
+  /** Those who wait for a result in other processes, and how they leave. */
+  private readonly away = new Map<string, () => void>();
   constructor(private readonly options: TaskBookOptions) {}
 
   get size(): number {
@@ -48,7 +54,7 @@ export class TaskBook {
   }
 
   /** Takes a request on as a task and answers at once; `work` goes on behind it. */
-  start(exchange: Exchange, owner: string, work: (reach: Reach) => unknown): { task: Task } {
+  start(exchange: Exchange, owner: string, work: (reach: Reach) => unknown): MaybePromise<{ task: Task }> {
     const { ttlMs = 3_600_000, maxTtlMs = 86_400_000, pollIntervalMs = 500 } = this.options.limits();
     this.makeRoom(exchange, owner);
     const wanted = exchange.params.task?.ttl as number | undefined;
@@ -63,7 +69,7 @@ export class TaskBook {
       () => this.now(),
       (task, outcome) => this.changed(owner, task, outcome),
     );
-    const unsubscribe = this.options.bus.subscribe(orders(taskId), (order) => order === 'cancel' && entry.stop(cancelledByRequester));
+    const unsubscribe = this.options.bus.subscribe(orders(taskId), (order) => this.obey(entry, order));
     // It may be deleted once its time has run out, whatever its status.
     const expiry = this.options.clock.after(ttl, () => this.expire(taskId, 'its time has run out'));
     const forget = () => {
@@ -71,9 +77,42 @@ export class TaskBook {
       unsubscribe();
     };
     this.running.set(taskId, { entry, forget });
-    this.save({ task: first, owner });
-    void entry.run(work);
-    return { task: { ...entry.task } };
+    // The next request may come to another process, which has to know the task by then.
+    const begin = () => {
+      void entry.run(work);
+      return { task: { ...entry.task } };
+    };
+    const saved = this.options.store.save({ task: first, owner, ...this.by });
+    if (!(saved instanceof Promise)) return begin();
+    return saved.then(begin, (error: unknown) => {
+      this.running.delete(taskId);
+      forget();
+      throw error;
+    });
+  }
+
+  /** Does what another process wants of a task that runs here. */
+  private obey(entry: TaskEntry, order: string): void {
+    const { taskId } = entry.task;
+    if (order === 'cancel') return entry.stop(cancelledByRequester);
+    const [, what, waiter] = /^(attend|leave) (.+)$/.exec(order) ?? [];
+    if (what === 'leave') this.away.get(waiter!)?.();
+    if (what !== 'attend') return;
+    // Questions go to where the result is waited for; their answers come back over the session.
+    const channel: Channel = {
+      send: (message) => this.guard(this.options.bus.publish(messages(taskId, waiter!), JSON.stringify(message)), entry),
+    };
+    const leave = entry.attendFrom(channel);
+    this.away.set(waiter!, () => {
+      this.away.delete(waiter!);
+      leave();
+    });
+  }
+
+  /** What a record says of the process that works on it. */
+  private get by(): { readonly process?: string } {
+    const { processes } = this.options;
+    return processes === undefined ? {} : { process: processes.self };
   }
 
   /** Answers `tasks/get`. */
@@ -84,9 +123,18 @@ export class TaskBook {
   /** Answers `tasks/result`: waits for the outcome, wherever the work runs. */
   async result(params: Params, owner: string, exchange: Exchange): Promise<object> {
     const { task } = await this.find(params, owner);
-    const here = this.running.get(task.taskId)?.entry;
-    const result = here === undefined ? await this.outcomeElsewhere(task.taskId, exchange.signal) : await attended(here, exchange);
+    const here = this.running.get(task.taskId);
+    const result =
+      here === undefined ? await this.outcomeElsewhere(task.taskId, exchange) : await this.outcomeHere(task.taskId, here, exchange);
     return { ...result, _meta: { ...(result as { _meta?: object })._meta, [relatedTaskKey]: { taskId: task.taskId } } };
+  }
+
+  /** The outcome of a task that runs here; where a store is shared, the one that it holds. */
+  private async outcomeHere(taskId: string, running: Running, exchange: Exchange): Promise<object> {
+    const outcome = attended(running.entry, exchange);
+    if (this.options.processes === undefined) return outcome;
+    await outcome.catch(() => undefined);
+    return (await running.saved) === false ? this.outcomeElsewhere(taskId, exchange) : outcome;
   }
 
   /** Answers `tasks/cancel`. */
@@ -116,7 +164,16 @@ export class TaskBook {
 
   /** Stops all work of this process, and forgets it. */
   close(): void {
-    for (const taskId of [...this.running.keys()]) this.expire(taskId, 'the receiver is stopping');
+    const why = 'the receiver is stopping';
+    for (const [taskId, { entry, forget }] of [...this.running]) {
+      if (this.options.processes === undefined) this.expire(taskId, why);
+      else {
+        // Others go on giving its outcome.
+        entry.lose('The process that worked on this has stopped. It may have been done or not: call again if that does no harm.');
+        this.running.delete(taskId);
+        forget();
+      }
+    }
   }
 
   /** @throws RpcError when there are too many, and none of them is done */
@@ -148,6 +205,7 @@ export class TaskBook {
     this.save({
       task,
       owner,
+      ...this.by,
       ...(outcome !== undefined && 'result' in outcome && { result: outcome.result }),
       ...(error !== undefined && {
         error: { code: error.code, message: error.message, ...(error.data !== undefined && { data: error.data }) },
@@ -156,12 +214,29 @@ export class TaskBook {
   }
 
   private save(record: TaskRecord): void {
-    const { entry } = this.running.get(record.task.taskId) ?? {};
-    if (entry === undefined) return;
-    const saved = after(this.options.store.save(record), () =>
-      isDone(record.task) ? this.options.bus.publish(news(record.task.taskId), '') : 0,
-    );
+    const running = this.running.get(record.task.taskId);
+    if (running === undefined) return;
+    const { entry } = running;
+    const { taskId } = record.task;
+    const kept = this.options.store.save(record);
+    if (kept instanceof Promise) {
+      running.saved = kept;
+      kept.catch(() => undefined); // it is reported below
+    }
+    const saved = after(kept, (isKept) => {
+      // Another process has given it an outcome, because this one was silent for too long: that one holds.
+      if (isKept === false) return this.letGo(taskId);
+      return isDone(record.task) ? this.options.bus.publish(news(taskId), '') : 0;
+    });
     this.guard(saved, entry);
+  }
+
+  private letGo(taskId: string): number {
+    const known = this.running.get(taskId);
+    this.running.delete(taskId);
+    known?.forget();
+    known?.entry.stop('another process has ended it');
+    return 0;
   }
 
   /** A store that fails is a fault of the operator's; the work goes on. */
@@ -172,7 +247,11 @@ export class TaskBook {
   private find(params: Params, owner: string): MaybePromise<TaskRecord> {
     const taskId = params.taskId as string;
     const here = this.running.get(taskId)?.entry;
-    return after(here === undefined ? this.options.store.load(taskId) : { task: here.task, owner: here.owner }, (record) => {
+    const found =
+      here === undefined
+        ? after(this.options.store.load(taskId), (record) => this.settled(record))
+        : { task: here.task, owner: here.owner };
+    return after(found, (record: TaskRecord | undefined) => {
       // A stranger learns nothing: the answer is the same as for an id that never was.
       if (record === undefined || record.owner !== owner)
         throw new RpcError(errorCodes.invalidParams, 'Unknown task: there is none of this id, or its time has run out');
@@ -180,12 +259,36 @@ export class TaskBook {
     });
   }
 
+  /** A task whose process has died has failed; one process notes it, and what is noted holds. */
+  private settled(record: TaskRecord | undefined): MaybePromise<TaskRecord | undefined> {
+    const { processes, store, bus } = this.options;
+    if (record?.process === undefined || processes === undefined || isDone(record.task) || record.process === processes.self) return record;
+    return after(processes.isAlive(record.process), (isAlive) => {
+      if (isAlive) return record;
+      const message = 'The process that worked on this has ended. It may have been done or not: call again if that does no harm.';
+      const { statusMessage: _, ...task } = record.task;
+      const failed: TaskRecord = {
+        ...record,
+        task: { ...task, status: 'failed', statusMessage: message, lastUpdatedAt: this.now() },
+        error: { code: errorCodes.internalError, message, data: { retryable: true } },
+      };
+      return after(store.save(failed), (isKept) =>
+        isKept === false ? store.load(task.taskId) : after(bus.publish(news(task.taskId), ''), () => failed),
+      );
+    });
+  }
+
   /** The outcome of a task that another process runs. */
-  private async outcomeElsewhere(taskId: string, signal: AbortSignal): Promise<object> {
-    const { store, bus } = this.options;
+  private async outcomeElsewhere(taskId: string, { signal, channel }: Exchange): Promise<object> {
+    const { store, bus, clock } = this.options;
+    const waiter = globalThis.crypto.randomUUID();
+    const stopHearing = bus.subscribe(messages(taskId, waiter), (text) => channel.send(JSON.parse(text) as JsonRpcMessage));
+    let look: unknown;
     let stop: () => void = () => undefined;
+    let heard: () => void = () => undefined;
     try {
       const told = new Promise<void>((resolve, reject) => {
+        heard = resolve;
         const unsubscribe = bus.subscribe(news(taskId), () => resolve());
         const leave = () => reject(signal.reason as Error);
         signal.addEventListener('abort', leave, { once: true });
@@ -194,8 +297,17 @@ export class TaskBook {
           signal.removeEventListener('abort', leave);
         };
       });
-      let record = await store.load(taskId);
+      let record = await this.settled(await store.load(taskId));
       if (record !== undefined && !isDone(record.task)) {
+        await bus.publish(orders(taskId), `attend ${waiter}`);
+        const lookAgain = () => {
+          look = clock.after(aliveCheckMs, () => {
+            // The news of an outcome may have been lost with the process; what fails is tried again.
+            const found = Promise.resolve(store.load(taskId)).then((now) => this.settled(now));
+            found.then((now) => (now === undefined || isDone(now.task) ? heard() : lookAgain()), lookAgain);
+          });
+        };
+        if (this.options.processes !== undefined) lookAgain();
         await told;
         record = await store.load(taskId);
       }
@@ -204,6 +316,9 @@ export class TaskBook {
       return record.result;
     } finally {
       stop();
+      stopHearing();
+      if (look !== undefined) clock.cancel(look);
+      await Promise.resolve(bus.publish(orders(taskId), `leave ${waiter}`)).catch(() => undefined);
     }
   }
 
@@ -216,6 +331,10 @@ const cancelledByRequester = 'cancelled by the requester';
 
 /** Topics of the bus: what others want of a task, and that it has ended. */
 const orders = (taskId: string) => `task-orders ${taskId}`;
+/** For one who waits for the result elsewhere: what the task asks of the client. */
+const messages = (taskId: string, waiter: string) => `task-messages ${taskId} ${waiter}`;
+/** How often it is asked whether the process of a task still lives. */
+const aliveCheckMs = 2000;
 const news = (taskId: string) => `task-news ${taskId}`;
 
 async function attended(entry: TaskEntry, exchange: Exchange): Promise<object> {

@@ -40,7 +40,7 @@ export class TaskEntry implements Reach {
   private fail!: (error: unknown) => void;
   private readonly controller = new AbortController();
   /** Who waits in `tasks/result`: the way for questions to the requester. */
-  private attendant: Exchange | undefined;
+  private attendant: Pick<Exchange, 'peer' | 'channel'> | undefined;
   private waiting: (() => void)[] = [];
   private asking = 0;
   private progressing: ThinnedProgress | undefined;
@@ -104,12 +104,27 @@ export class TaskEntry implements Reach {
     this.release();
   }
 
-  attend(exchange: Exchange): () => void {
+  /** Fails, because its process ends before it; it may be called again. */
+  lose(message: string): void {
+    if (isDone(this.standing)) return;
+    const error = new RpcError(errorCodes.internalError, message, { retryable: true });
+    this.become('failed', message, { error });
+    this.controller.abort(new DOMException(message, 'AbortError'));
+    this.fail(error);
+    this.release();
+  }
+
+  attend(exchange: Pick<Exchange, 'peer' | 'channel'>): () => void {
     this.attendant = exchange;
     this.release();
     return () => {
       if (this.attendant === exchange) this.attendant = undefined;
     };
+  }
+
+  /** The same for one who waits in another process: this one's connection asks, over the way that leads there. */
+  attendFrom(channel: Channel): () => void {
+    return this.attend({ peer: this.exchange.peer, channel });
   }
 
   notify(method: string, params: Params = {}): void {

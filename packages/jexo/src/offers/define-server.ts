@@ -270,8 +270,8 @@ function taskBooks(limits: () => NonNullable<ServerDefinition['tasks']>) {
   let own: Store | undefined;
   const books = new Map<Store, TaskBook>();
   const ofPeer = new WeakMap<Peer, TaskBook>();
-  const make = ({ tasks: store, bus }: Store) =>
-    new TaskBook({ limits, store, bus, clock: systemClock, today: Date.now, newId: () => globalThis.crypto.randomUUID() });
+  const make = ({ tasks: store, bus, processes }: Store) =>
+    new TaskBook({ limits, store, bus, processes, clock: systemClock, today: Date.now, newId: () => globalThis.crypto.randomUUID() });
   return {
     /** Chooses the store of a session, and gives it. */
     join(peer: Peer, given: Store | undefined): Store {

@@ -69,10 +69,13 @@ export class Session {
         for (let tries = 0; tries < mostSwaps; tries++) {
           const { version, value } = await state.read(id);
           const next = change(value as T | undefined);
-          if (JSON.stringify(next) === undefined) throw new JexoError('JEXO_DEFINITION', 'The state of a session has to be JSON.', { where: 'call.session.state' });
+          if (JSON.stringify(next) === undefined)
+            throw new JexoError('JEXO_DEFINITION', 'The state of a session has to be JSON.', { where: 'call.session.state' });
           if (await state.swap(id, version, next)) return next;
         }
-        throw new JexoError('JEXO_TOO_MANY', 'The state of the session is changed by too many calls at once.', { where: 'call.session.state' });
+        throw new JexoError('JEXO_TOO_MANY', 'The state of the session is changed by too many calls at once.', {
+          where: 'call.session.state',
+        });
       },
     };
   }

@@ -43,7 +43,8 @@ export function createSubscriptions(mayHear: (peer: Peer, subscribed: string, ch
     for (const [subscribed, { peers }] of byUri) {
       // The change may lie below what was subscribed to.
       if (uri === subscribed || uri.startsWith(subscribed.endsWith('/') ? subscribed : `${subscribed}/`))
-        for (const peer of peers) if (mayHear(peer, subscribed, uri)) after(mayTell?.(peer) ?? true, (may) => (may ? tell(peer, uri) : undefined));
+        for (const peer of peers)
+          if (mayHear(peer, subscribed, uri)) after(mayTell?.(peer) ?? true, (may) => (may ? tell(peer, uri) : undefined));
     }
   };
   const remove = (peer: Peer, uri: string): void => {

@@ -32,7 +32,10 @@ export function httpBySettings(settings: ServeDefaults, counted: Metrics | undef
 /** @param url with the prefix of keys in its query @throws JexoError JEXO_USAGE */
 function storeAt(url: string): Store {
   if (!URL.canParse(url) || !/^rediss?:$/.test(new URL(url).protocol))
-    throw new JexoError('JEXO_USAGE', `${withoutPassword(url)} is no store.`, { where: '--store', next: 'Write it as redis://127.0.0.1:6379 or rediss://….' });
+    throw new JexoError('JEXO_USAGE', `${withoutPassword(url)} is no store.`, {
+      where: '--store',
+      next: 'Write it as redis://127.0.0.1:6379 or rediss://….',
+    });
   const found = new URL(url);
   const prefix = found.searchParams.get('prefix') ?? undefined;
   found.search = '';

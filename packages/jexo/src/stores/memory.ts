@@ -59,7 +59,13 @@ function memoryBus(): Bus {
 export function memoryTasks(): TaskStore {
   const records = new Map<string, TaskRecord>();
   return {
-    save: (record) => void records.set(record.task.taskId, record),
+    save(record) {
+      const { taskId } = record.task;
+      const before = records.get(taskId)?.task.status;
+      if (before !== undefined && before !== 'working' && before !== 'input_required') return false;
+      records.set(taskId, record);
+      return true;
+    },
     load: (id) => records.get(id),
     list: (owner) => [...records.values()].filter((record) => record.owner === owner),
     delete: (id) => void records.delete(id),

@@ -45,7 +45,10 @@ withRedis('a Redis that is away, hangs or comes back empty: commands fail in tim
   try {
     expect(await store.sessions.load('s')).toBeUndefined();
     own.hold();
-    await expect(store.sessions.load('s')).rejects.toMatchObject({ code: 'JEXO_STORE', message: expect.stringContaining('within 1500 ms') as string });
+    await expect(store.sessions.load('s')).rejects.toMatchObject({
+      code: 'JEXO_STORE',
+      message: expect.stringContaining('within 1500 ms') as string,
+    });
     expect(store.isReachable).toBe(false);
     own.goOn();
     while (store.isReachable === false) await Promise.resolve(store.sessions.load('s')).catch(() => undefined);
@@ -57,7 +60,8 @@ withRedis('a Redis that is away, hangs or comes back empty: commands fail in tim
     await own.stop();
     await expect(store.sessions.load('s')).rejects.toMatchObject({ code: 'JEXO_STORE' });
     await own.start();
-    while ((await Promise.resolve(store.bus.publish('t', 'after')).catch(() => 0)) === 0) await new Promise((resolve) => setTimeout(resolve, 20));
+    while ((await Promise.resolve(store.bus.publish('t', 'after')).catch(() => 0)) === 0)
+      await new Promise((resolve) => setTimeout(resolve, 20));
     while (!heard.includes('after')) await new Promise((resolve) => setTimeout(resolve, 10));
     expect([heard[0], gaps > 0, store.isReachable]).toEqual(['before', true, true]);
     // Scripts are sent again to one that does not know them.

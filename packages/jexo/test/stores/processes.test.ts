@@ -25,11 +25,11 @@ async function process(prefix: string, more: { store?: Store } = {}) {
       tool('count', { description: 'Counts calls of the session.' }, async (_input, call) =>
         String((await call.session.state.update<{ n: number }>((before) => ({ n: (before?.n ?? 0) + 1 }))).n),
       ),
-      tool('weigh', { description: 'Weighs, when it is told to.' }, async (_input, call) => {
+      tool('weigh', { description: 'Weighs, when it is told to.', taskSupport: 'optional' }, async (_input, call) => {
         call.progress(1, 2, 'weighing');
         return `${await new Promise<number>((resolve) => finish.push(resolve))} kg`;
       }),
-      tool('move', { description: 'Asks where to.' }, async (_input, call) => {
+      tool('move', { description: 'Asks where to.', taskSupport: 'optional' }, async (_input, call) => {
         const { to } = await call.ask('Where to?', z.object({ to: z.string() }));
         return `moved to ${to}`;
       }),
@@ -49,7 +49,8 @@ async function process(prefix: string, more: { store?: Store } = {}) {
 /** A fetch that goes to one process after the other, as a balancer that knows nothing of sessions would. */
 function roundRobin(urls: readonly string[]): typeof fetch {
   let next = 0;
-  return (input, init) => fetch(new URL(String(input)).href.replace(new URL(String(input)).origin, new URL(urls[next++ % urls.length]!).origin), init);
+  return (input, init) =>
+    fetch(new URL(String(input)).href.replace(new URL(String(input)).origin, new URL(urls[next++ % urls.length]!).origin), init);
 }
 const fresh = () => `t${Math.random()}:`;
 
@@ -67,7 +68,8 @@ withRedis('requests of a session land anywhere: calls, state, questions, notices
   const counts = await Promise.all(Array.from({ length: 30 }, () => client.call('count')));
   const numbers = counts.map(({ content }) => Number((content[0] as { text: string }).text)).sort((a, b) => a - b);
   expect(numbers).toEqual(Array.from({ length: 30 }, (_, index) => index + 1));
-  for (let calls = 0; calls < 4; calls++) expect((await client.call('move')).content).toEqual([{ type: 'text', text: 'moved to Saltmarsh' }]);
+  for (let calls = 0; calls < 4; calls++)
+    expect((await client.call('move')).content).toEqual([{ type: 'text', text: 'moved to Saltmarsh' }]);
   // A resource changes in each process in turn: the client hears of it once each time.
   const heard: string[] = [];
   let told: () => void = () => {};
@@ -82,6 +84,61 @@ withRedis('requests of a session land anywhere: calls, state, questions, notices
   }
   await new Promise((resolve) => setTimeout(resolve, 100));
   expect(heard.length).toBe(3);
+});
+
+withRedis('a task runs in one process and is followed, asked, listed and cancelled in others', async () => {
+  const prefix = fresh();
+  const processes = [await process(prefix), await process(prefix), await process(prefix)];
+  const client = await clientOf(
+    processes.map(({ url }) => url),
+    {
+      elicitation: { form: () => ({ action: 'accept', content: { to: 'Fernhollow' } }) },
+    },
+  );
+  for (let round = 0; round < 3; round++) {
+    const task = await client.callAsTask('move');
+    expect((await task.result()).content).toEqual([{ type: 'text', text: 'moved to Fernhollow' }]);
+  }
+  const weighing = await client.callAsTask('weigh');
+  const result = weighing.result();
+  while (!processes.some(({ finish }) => finish.length > 0)) await new Promise((resolve) => setTimeout(resolve, 5));
+  processes.find(({ finish }) => finish.length > 0)!.finish[0]!(31);
+  expect((await result).content).toEqual([{ type: 'text', text: '31 kg' }]);
+  const other = await client.callAsTask('weigh');
+  await client.task(other.id).cancel();
+  await expect(other.result()).rejects.toThrow('cancelled');
+});
+
+withRedis('a task whose process has died fails once for all, and can be called again', async () => {
+  const prefix = fresh();
+  const [one, two] = [await process(prefix), await process(prefix)];
+  const task = {
+    taskId: 't1',
+    status: 'working' as const,
+    createdAt: new Date().toISOString(),
+    lastUpdatedAt: new Date().toISOString(),
+    ttl: 60_000,
+    pollInterval: 100,
+  };
+  // Nobody is known as the process that works on it: it has been killed.
+  await one.store.tasks.save({ task, owner: 'http', process: 'killed' });
+  const clients = [await connect(one.url), await connect(two.url)];
+  open.push(() => Promise.all(clients.map((client) => client.close())));
+  const errors = await Promise.all(
+    clients.map((client) =>
+      client
+        .task('t1')
+        .result()
+        .catch((error: unknown) => error),
+    ),
+  );
+  for (const error of errors)
+    expect(error).toMatchObject({ message: expect.stringContaining('call again') as string, data: { retryable: true } });
+  // It comes back, and is too late.
+  expect(
+    await one.store.tasks.save({ task: { ...task, status: 'completed' }, owner: 'http', result: { content: [] }, process: 'killed' }),
+  ).toBe(false);
+  expect((await two.store.tasks.load('t1'))!.task.status).toBe('failed');
 });
 
 withRedis('switches hold in all processes', async () => {
@@ -101,7 +158,10 @@ withRedis('a session of a process that stops goes on in another, with its state'
   const [one, two] = [await process(prefix), await process(prefix)];
   let alive = [one.url];
   const renewed: string[] = [];
-  const client = await connect(one.url, { fetch: (input, init) => roundRobin(alive)(input, init), onRenewed: () => renewed.push('renewed') });
+  const client = await connect(one.url, {
+    fetch: (input, init) => roundRobin(alive)(input, init),
+    onRenewed: () => renewed.push('renewed'),
+  });
   open.push(() => client.close());
   await client.call('count');
   alive = [two.url];

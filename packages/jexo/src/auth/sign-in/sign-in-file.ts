@@ -1,22 +1,11 @@
 import { createCipheriv, createDecipheriv, createHash, randomBytes } from 'node:crypto';
-import {
-  chmodSync,
-  closeSync,
-  existsSync,
-  fsyncSync,
-  mkdirSync,
-  openSync,
-  readFileSync,
-  renameSync,
-  rmSync,
-  statSync,
-  writeSync,
-} from 'node:fs';
+import { chmodSync, closeSync, existsSync, mkdirSync, openSync, readFileSync, rmSync, statSync, writeSync } from 'node:fs';
 import { homedir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { pause } from '../../engine/pause.js';
 import { JexoError, messageOf } from '../../errors.js';
 import { isRecord } from '../../protocol/is-record.js';
+import { writePrivate } from '../write-private.js';
 import { memorySignIns, type KeptSignIn, type SignInStore } from './kept-sign-in.js';
 
 /** The keys of a person, as an operating system keeps them. */
@@ -76,20 +65,10 @@ export function signInFile(file = signInPath(), { keychain }: { readonly keychai
   const write = (kept: ReadonlyMap<string, KeptSignIn>): void => {
     const list = [...kept.values()];
     const text = `${JSON.stringify(key === undefined ? { signIns: list } : { sealed: sealed(list, key) }, null, 2)}\n`;
-    const passing = `${file}.${randomBytes(4).toString('hex')}.new`;
     try {
       mkdirSync(dirname(file), { recursive: true, mode: 0o700 });
-      const handle = openSync(passing, 'wx', 0o600);
-      try {
-        writeSync(handle, text);
-        fsyncSync(handle);
-      } finally {
-        closeSync(handle);
-      }
-      renameSync(passing, file);
-      if (readFileSync(file, 'utf8') !== text) throw new Error('it holds something else than was written');
+      writePrivate(file, text);
     } catch (error) {
-      rmSync(passing, { force: true });
       throw fail('written', error);
     }
   };

@@ -129,7 +129,8 @@ class SignInFlow implements SignIn {
     };
     const { status, sent, signal } = request;
     // It may want a key or a password: what it says of itself is told.
-    if (this.options.visit === undefined && sent.authorization === undefined && challenge?.params.resource_metadata === undefined) return false;
+    if (this.options.visit === undefined && sent.authorization === undefined && challenge?.params.resource_metadata === undefined)
+      return false;
     const work =
       status === 401 ? this.unknown(endpoint, challenge, sent, signal, tell) : this.tooNarrow(endpoint, challenge!, sent, signal, tell);
     this.under.set(endpoint, work);

@@ -18,7 +18,7 @@ type Redis = { createClient(options: object): Client };
 /** Commands that may wait for their answers; further ones fail at once, so that a Redis that hangs does not fill our memory. */
 const mostWaiting = 20_000;
 const longestWaitMs = 2000;
-const closeMs = 500;
+const closeMs = 1000;
 
 const digests = Object.fromEntries(
   Object.entries(scripts).map(([name, text]) => [name, createHash('sha1').update(text).digest('hex')]),
@@ -33,6 +33,7 @@ export class RedisConnection {
   private readonly pending = new Set<Promise<unknown>>();
   private reachable: boolean | undefined;
   private isClosed = false;
+  private active = 0;
   /** Called when what was published may have been missed. */
   onGap: () => void = () => {};
 
@@ -46,11 +47,16 @@ export class RedisConnection {
     return this.reachable;
   }
 
-  /** Runs a command once what has been subscribed to is confirmed. @throws JexoError JEXO_STORE */
-  async run<T>(command: (client: Client) => Promise<T>): Promise<T> {
+  /**
+   * Runs a command once what has been subscribed to is confirmed.
+   * @param patience how many times the usual time it may take: nobody waits for what is only written down
+   * @throws JexoError JEXO_STORE
+   */
+  async run<T>(command: (client: Client) => Promise<T>, patience = 1): Promise<T> {
     let timer: NodeJS.Timeout | undefined;
+    this.active++;
     const late = new Promise<never>((_, reject) => {
-      const { commandTimeoutMs: ms } = this.options;
+      const ms = this.options.commandTimeoutMs * patience;
       timer = setTimeout(() => reject(new Error(`it has not answered within ${ms} ms`)), ms);
     });
     late.catch(() => undefined);
@@ -68,11 +74,12 @@ export class RedisConnection {
       throw this.failed(error);
     } finally {
       clearTimeout(timer);
+      this.active--;
     }
   }
 
   /** Runs a script, which is sent whole only where it is not known yet. */
-  script(name: ScriptName, keys: string[], values: (string | number)[]): Promise<unknown> {
+  script(name: ScriptName, keys: string[], values: (string | number)[], patience = 1): Promise<unknown> {
     const options = { keys, arguments: values.map(String) };
     return this.run(async (client) => {
       try {
@@ -81,7 +88,7 @@ export class RedisConnection {
         if (!messageOf(error).includes('NOSCRIPT')) throw error;
         return client.eval(scripts[name], options);
       }
-    });
+    }, patience);
   }
 
   subscribe(topic: string, hear: (message: string) => void): () => void {
@@ -101,6 +108,8 @@ export class RedisConnection {
   }
 
   async close(): Promise<void> {
+    // What is under way may want to write once more.
+    for (const end = Date.now() + closeMs; this.active > 0 && Date.now() < end;) await pause(5);
     this.isClosed = true;
     for (const opened of [this.commands, this.listener]) {
       const client = await opened?.catch(() => undefined);
@@ -114,7 +123,9 @@ export class RedisConnection {
   }
 
   private track(work: Promise<unknown>): void {
-    const settled = work.catch((error: unknown) => this.isClosed || this.options.onFault(this.failed(error))).finally(() => this.pending.delete(settled));
+    const settled = work
+      .catch((error: unknown) => this.isClosed || this.options.onFault(this.failed(error)))
+      .finally(() => this.pending.delete(settled));
     this.pending.add(settled);
   }
 
@@ -166,6 +177,9 @@ export class RedisConnection {
 
   private failed(error: unknown): JexoError {
     const where = this.url.replace(/\/\/[^@/]*@/, '//');
-    return new JexoError('JEXO_STORE', `The store ${where} cannot be used: ${messageOf(error).replace(/\.$/, '')}.`, { where, cause: error });
+    return new JexoError('JEXO_STORE', `The store ${where} cannot be used: ${messageOf(error).replace(/\.$/, '')}.`, {
+      where,
+      cause: error,
+    });
   }
 }

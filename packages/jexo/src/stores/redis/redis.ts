@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto';
 import { printFault } from '../../engine/faults.js';
 import type {
   Bus,
@@ -33,6 +34,8 @@ export interface RedisStoreOptions {
 /** Streams that have ended, remembered for those who missed their end. */
 const maxEnded = 64;
 const day = 86_400_000;
+/** Times the usual time that what is only written down may take: a Redis that hangs for seconds loses nothing of it. */
+const patient = 15;
 /** A process that has not been heard from for so long is dead. */
 const aliveMs = 6000;
 /** How often a process says that it lives. */
@@ -142,19 +145,21 @@ function eventsIn(connection: RedisConnection, { prefix, ttl, maxKeptEvents = 50
   return {
     async begin(id, stream, holder) {
       const by = holder === undefined ? '' : `${holder.process} ${JSON.stringify(holder.requests)}`;
-      await connection.run((client) =>
-        client
-          .multi()
-          .hSet(marks(id), { [`${stream}.last`]: '0', [`${stream}.by`]: by })
-          .pExpire(marks(id), ttl)
-          .exec(),
+      await connection.run(
+        (client) =>
+          client
+            .multi()
+            .hSet(marks(id), { [`${stream}.last`]: '0', [`${stream}.by`]: by })
+            .pExpire(marks(id), ttl)
+            .exec(),
+        patient,
       );
     },
     async append(id, { stream, seq, text }) {
-      await connection.script('append', keys(id), [stream, seq, text, maxKeptEvents, maxKeptBytes, ttl]);
+      await connection.script('append', keys(id), [stream, seq, text, maxKeptEvents, maxKeptBytes, ttl], patient);
     },
     async end(id, stream) {
-      await connection.script('end', [marks(id)], [stream, maxEnded]);
+      await connection.script('end', [marks(id)], [stream, maxEnded], patient);
     },
     async since(id, stream, seq): Promise<StreamRest | undefined> {
       const found = (await connection.script('since', keys(id), [stream, seq])) as readonly string[] | null;
@@ -181,7 +186,7 @@ function eventsIn(connection: RedisConnection, { prefix, ttl, maxKeptEvents = 50
 function busOf(connection: RedisConnection, prefix: string, gaps: Set<() => void>): Bus {
   const named = (topic: string) => `${prefix}bus:${topic}`;
   return {
-    publish: (topic, message) => connection.run((client) => client.publish(named(topic), message)),
+    publish: (topic, message) => connection.run((client) => client.publish(named(topic), message), patient),
     subscribe: (topic, hear) => connection.subscribe(named(topic), hear),
     onGap(hear) {
       gaps.add(hear);
@@ -194,15 +199,17 @@ function tasksIn(connection: RedisConnection, prefix: string): TaskStore {
   const key = (id: string) => `${prefix}{${id}}:task`;
   const own = (owner: string) => `${prefix}tasks:${owner}`;
   const load = async (id: string): Promise<TaskRecord | undefined> => {
-    const text = await connection.run((client) => client.get(key(id)));
-    return text === null ? undefined : (JSON.parse(text) as TaskRecord);
+    const text = await connection.run((client) => client.hGet(key(id), 'record'));
+    return text === null || text === undefined ? undefined : (JSON.parse(text) as TaskRecord);
   };
   return {
     async save(record) {
       const { taskId, ttl, createdAt } = record.task;
       const begun = Date.parse(createdAt);
       const left = Math.max(1, ttl === null ? day : begun + ttl - Date.now());
-      await connection.run((client) => client.set(key(taskId), JSON.stringify(record), { expiration: { type: 'PX', value: left } }));
+      const done = ['completed', 'failed', 'cancelled'].includes(record.task.status) ? 1 : 0;
+      if ((await connection.script('saveTask', [key(taskId)], [JSON.stringify(record), done, left], done === 1 ? patient : 1)) === 0)
+        return false;
       await connection.run((client) =>
         client
           .multi()
@@ -211,6 +218,7 @@ function tasksIn(connection: RedisConnection, prefix: string): TaskStore {
           .pExpire(own(record.owner), day, 'NX')
           .exec(),
       );
+      return true;
     },
     load,
     async list(owner) {
@@ -256,6 +264,7 @@ function processesIn(connection: RedisConnection, prefix: string, onFault: (erro
   const timers = new Map<string, NodeJS.Timeout>();
   const beat = (id: string) => connection.run((client) => client.set(key(id), '1', { expiration: { type: 'PX', value: aliveMs } }));
   return {
+    self: randomUUID().slice(0, 8),
     /** Says from now on that a process lives. */
     async join(id: string): Promise<() => void> {
       const timer = setInterval(() => void beat(id).catch(() => undefined), beatMs);

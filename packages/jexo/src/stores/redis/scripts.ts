@@ -30,8 +30,10 @@ local stream, seq = ARGV[1], tonumber(ARGV[2])
 local last = redis.call('HGET', marks, stream .. '.last')
 if not last then return false end
 local gone = tonumber(redis.call('HGET', marks, stream .. '.gone') or '0')
-if seq < gone or seq > tonumber(last) then return false end
-local found = { redis.call('HGET', marks, stream .. '.end') or '0', redis.call('HGET', marks, stream .. '.by') or '' }
+local by = redis.call('HGET', marks, stream .. '.by') or ''
+-- A client may have got what its process had no time to keep before it died.
+if seq < gone or (seq > tonumber(last) and by == '') then return false end
+local found = { redis.call('HGET', marks, stream .. '.end') or '0', by }
 local start = stream .. '|'
 for _, each in ipairs(redis.call('LRANGE', list, 0, -1)) do
   if string.sub(each, 1, #start) == start then
@@ -67,6 +69,12 @@ if ended > tonumber(ARGV[2]) then
     end
   end
 end
+return 1`,
+  /** KEYS: task. ARGV: record, 1 when it has an outcome, life in ms. 0 when the task had an outcome before. */
+  saveTask: `
+if redis.call('HGET', KEYS[1], 'done') == '1' then return 0 end
+redis.call('HSET', KEYS[1], 'record', ARGV[1], 'done', ARGV[2])
+redis.call('PEXPIRE', KEYS[1], ARGV[3])
 return 1`,
   /** KEYS: count. ARGV: most, window in ms. Milliseconds to wait, or 0. */
   take: `

@@ -13,7 +13,9 @@ export interface HttpSession {
   readonly streams: SessionStreams;
   /** Who began it: only the same identity may use it. */
   readonly caller: Caller;
-  /** True when this process alone lets go of it: it goes on elsewhere, until the store forgets it. */
+  /** True where several processes carry it. */
+  readonly isShared: boolean;
+  /** True when this process alone has dropped it: it goes on elsewhere, until the store forgets it. */
   isDropped: boolean;
   /** Set while what other processes need of the session is being kept. */
   saving: Promise<void> | undefined;
@@ -74,7 +76,7 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
   const sessions = new Map<string, HttpSession>();
   const perAddress = new Map<string, number>();
   /** This process among those that share the store. */
-  const self = globalThis.crypto.randomUUID().slice(0, 8);
+  const self = (isShared ? store.processes?.self : undefined) ?? globalThis.crypto.randomUUID().slice(0, 8);
   let isLeaving = false;
   const guard = (work: MaybePromise<unknown>) => {
     if (work instanceof Promise) work.catch((error: unknown) => onFault(error, 'store'));
@@ -97,7 +99,17 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
   const open = (id: string, caller: Caller, resume?: SessionRecord): HttpSession => {
     const streams = new SessionStreams(id, streamParts);
     let refresh: (record: SessionRecord) => void = () => {};
-    const session: HttpSession = { id, streams, peer: undefined as never, caller, isDropped: false, saving: undefined, lastSeen: clock.now(), uses: 0 };
+    const session: HttpSession = {
+      id,
+      streams,
+      peer: undefined as never,
+      caller,
+      isShared,
+      isDropped: false,
+      saving: undefined,
+      lastSeen: clock.now(),
+      uses: 0,
+    };
     const outlet: Channel = { send: (message) => streams.send(encode(message)) };
     const peer = server.open({
       outlet,
@@ -160,6 +172,7 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
 
   const drop = (session: HttpSession, why: string) => {
     session.isDropped = true;
+    if (isShared) session.streams.loseAll();
     session.peer.close(why);
   };
 
@@ -211,7 +224,10 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
       leaveServer?.();
       guard(after(leaveStore, (leave) => leave?.()));
       leaveStore = undefined;
-      for (const { peer } of [...sessions.values()]) peer.close(reason);
+      for (const { peer, streams } of [...sessions.values()]) {
+        if (isShared) streams.loseAll();
+        peer.close(reason);
+      }
     },
   };
 }

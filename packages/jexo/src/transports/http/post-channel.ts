@@ -7,7 +7,7 @@ import type { Form } from './accept.js';
 import type { HttpSession } from './http-sessions.js';
 import type { EventStream, HttpRequest, Responder } from './http-types.js';
 import { comeBack, eventStream, json, noHeaders, refuse } from './replies.js';
-import type { OutStream } from './session-streams.js';
+import { lost, type OutStream } from './session-streams.js';
 
 export interface PostOptions {
   /** Answers the body will get. */
@@ -102,7 +102,12 @@ export class PostChannel implements Channel {
     if (this.done) return;
     this.expected -= 1;
     if (this.expected > 0) return;
-    if (this.made.form === 'json') this.made.responder.reply(202, this.headers(), '');
+    const { session, responder, asked } = this.made;
+    const [id] = idsIn(asked);
+    // It is not the client that has given it up: it is told that nothing comes any more.
+    const isOver = session?.isShared === true && session.peer.state === 'closed' && this.stream === undefined && id !== undefined;
+    if (isOver) responder.reply(200, { ...json, ...this.headers() }, encode(lost(id)));
+    else if (this.made.form === 'json') this.made.responder.reply(202, this.headers(), '');
     else this.open();
     this.end();
   }

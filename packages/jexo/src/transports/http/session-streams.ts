@@ -1,5 +1,14 @@
 import type { Clock } from '../../engine/clock.js';
-import { after, type Bus, type EventStore, type KeptEvent, type MaybePromise, type Processes, type StreamHolder, type StreamRest } from '../../engine/store.js';
+import {
+  after,
+  type Bus,
+  type EventStore,
+  type KeptEvent,
+  type MaybePromise,
+  type Processes,
+  type StreamHolder,
+  type StreamRest,
+} from '../../engine/store.js';
 import { encode, errorCodes } from '../../protocol/json-rpc.js';
 import { byteLength } from '../../protocol/byte-length.js';
 import type { EventStream } from './http-types.js';
@@ -41,6 +50,8 @@ const streamNumbers = 999_999_999;
 interface Stream {
   readonly number: number;
   readonly primed: boolean;
+  /** Ids of the requests that it answers. */
+  readonly requests: readonly (string | number)[];
   /** True when another process writes it, and only its connection is here. */
   isForeign: boolean;
   /** The number that whoever reads it here had before. */
@@ -48,6 +59,10 @@ interface Stream {
   seq: number;
   sink: EventStream | undefined;
   ended: boolean;
+  /** What waits until the stream is known to others; undefined when nothing does. */
+  held: string[] | undefined;
+  /** True when it has been closed meanwhile. */
+  closesWhenReleased?: true;
   /** Events written while what was missed is fetched. */
   catching: { readonly seq: number; readonly text: string }[] | undefined;
   stop: (() => void) | undefined;
@@ -73,7 +88,7 @@ function answersIn(text: string): (string | number)[] {
 }
 
 /** The answer to a request whose process has died. */
-const lost = (id: string | number) => ({
+export const lost = (id: string | number) => ({
   jsonrpc: '2.0' as const,
   id,
   error: {
@@ -135,6 +150,7 @@ export class SessionStreams {
     const catching: NonNullable<Stream['catching']> = [];
     stream.catching = catching;
     stream.from = seq;
+    if (stream.isForeign) stream.seq = seq;
     return after(this.parts.events.since(this.session, number, seq), (rest) => {
       stream.catching = undefined;
       if (rest === undefined) {
@@ -155,6 +171,15 @@ export class SessionStreams {
     const { bus } = this.parts;
     if (bus === undefined) return this.wait(message);
     this.guard(after(bus.publish(unaskedTopic(session), message), (reached) => (reached === 0 ? this.wait(message) : undefined)));
+  }
+
+  /** Ends what this process has not answered and will not: whoever waits for it is told so, and may call again. */
+  loseAll(): void {
+    for (const stream of this.streams?.values() ?? []) {
+      if (stream.ended || stream.isForeign || stream.requests.length === 0) continue;
+      for (const id of stream.requests) this.write(stream, encode(lost(id)));
+      this.end(stream);
+    }
   }
 
   /** @param forget true when the session is over, and not only leaves this process */
@@ -180,16 +205,24 @@ export class SessionStreams {
     const stream: Stream = {
       number,
       primed,
+      requests,
       isForeign: false,
       from: 0,
       seq: 0,
       sink: undefined,
       ended: false,
+      held: undefined,
       catching: undefined,
       stop: undefined,
     };
     (this.streams ??= new Map()).set(number, stream);
-    this.guard(events.begin(session, number, self === undefined ? undefined : { process: self, requests }));
+    const begun = events.begin(session, number, self === undefined ? undefined : { process: self, requests });
+    if (begun instanceof Promise) {
+      // A client that knows the stream may ask another process for the rest of it: that one has to know it too.
+      stream.held = [];
+      const release = () => this.release(stream);
+      begun.catch(this.parts.onFault).then(release, release);
+    }
     this.attach(stream, sink);
     if (primed) this.push(stream, `id: ${number}.0\ndata: \n\n`);
     return stream;
@@ -203,11 +236,13 @@ export class SessionStreams {
     const stream: Stream = {
       number,
       primed: true,
+      requests: [],
       isForeign: true,
       from: 0,
       seq: 0,
       sink: undefined,
       ended: false,
+      held: undefined,
       catching: undefined,
       stop: undefined,
     };
@@ -243,7 +278,7 @@ export class SessionStreams {
   private adopted(stream: Stream, rest: StreamRest): MaybePromise<StreamRest> {
     const { self, processes, events } = this.parts;
     const { holder } = rest;
-    if (self === undefined || holder === undefined || rest.isEnded || holder.process === self || events.takeOver === undefined) return rest;
+    if (self === undefined || holder === undefined || rest.isEnded || !stream.isForeign || events.takeOver === undefined) return rest;
     const { session } = this;
     if (holder.requests.length === 0)
       return after(events.takeOver(session, stream.number, holder.process, self), (isOurs) => {
@@ -254,7 +289,8 @@ export class SessionStreams {
         if (before !== undefined && before !== stream) this.end(before);
         return rest;
       });
-    return after(processes?.isAlive(holder.process) ?? true, (isAlive) => {
+    // What this process itself wrote, and knows nothing of any more, has ended with its session here.
+    return after(holder.process === self ? false : (processes?.isAlive(holder.process) ?? true), (isAlive) => {
       if (isAlive) {
         this.watchHolder(stream);
         return rest;
@@ -298,14 +334,25 @@ export class SessionStreams {
     clock.after(holderCheckMs, () => {
       const { sink } = stream;
       if (sink === undefined || stream.ended || !stream.isForeign) return;
+      const deliver = ({ events: missed, isEnded }: StreamRest) => {
+        for (const { seq, text } of missed) {
+          if (seq <= stream.seq && stream.isForeign) continue; // it came over the bus meanwhile
+          stream.seq = Math.max(stream.seq, seq);
+          this.push(stream, text);
+        }
+        if (isEnded) this.drop(stream);
+        else this.watchHolder(stream);
+      };
       const look = after(events.since(this.session, stream.number, stream.seq), (rest) => {
-        if (rest?.holder === undefined || rest.isEnded) return;
+        if (rest === undefined) return this.drop(stream);
         const { holder } = rest;
+        if (holder === undefined || rest.isEnded) return deliver(rest);
         return after(processes!.isAlive(holder.process), (isAlive) => {
-          if (isAlive) return this.watchHolder(stream);
+          if (isAlive) return deliver(rest);
           return after(this.endForDead(stream, rest, holder), (whole) => {
-            for (const { text } of whole.events) this.push(stream, text);
-            if (whole.isEnded) this.close(stream);
+            // What was missed is older than what ends it, whoever has ended it.
+            stream.isForeign = true;
+            deliver(whole);
           });
         });
       });
@@ -354,6 +401,7 @@ export class SessionStreams {
   }
 
   private write(stream: Stream, message: string): void {
+    if (stream.ended) return;
     const { session } = this;
     const { events, bus } = this.parts;
     const seq = ++stream.seq;
@@ -371,6 +419,7 @@ export class SessionStreams {
   }
 
   private push(stream: Stream, text: string): void {
+    if (stream.held !== undefined) return void stream.held.push(text);
     const { sink } = stream;
     if (sink === undefined) return;
     sink.write(text);
@@ -379,6 +428,13 @@ export class SessionStreams {
       stream.sink = undefined;
       sink.abort();
     }
+  }
+
+  private release(stream: Stream): void {
+    const { held = [] } = stream;
+    stream.held = undefined;
+    for (const text of held) this.push(stream, text);
+    if (stream.closesWhenReleased) this.close(stream);
   }
 
   private wait(message: string): void {
@@ -415,6 +471,7 @@ export class SessionStreams {
   }
 
   private end(stream: Stream): void {
+    if (stream.ended) return;
     const { session } = this;
     const { events, bus } = this.parts;
     stream.ended = true;
@@ -432,6 +489,10 @@ export class SessionStreams {
   }
 
   private close(stream: Stream): void {
+    if (stream.held !== undefined) {
+      stream.closesWhenReleased = true;
+      return;
+    }
     const { sink } = stream;
     stream.sink = undefined;
     sink?.end();
