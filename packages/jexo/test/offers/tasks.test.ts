@@ -3,6 +3,7 @@ import { defineServer, serveHttp, tool } from '../../src/index.js';
 import { connect } from '../support/connect.js';
 import { TaskBook } from '../../src/engine/task-book.js';
 import { relatedTaskKey } from '../../src/engine/task-entry.js';
+import type { Task } from '../../src/protocol/types.js';
 import { memoryStore } from '../../src/stores/memory.js';
 import { Peer } from '../../src/engine/peer.js';
 import { Exchange } from '../../src/engine/exchange.js';
@@ -189,8 +190,11 @@ function book(limits = {}) {
   const tasks = new TaskBook({ limits: () => limits, store, bus, clock, today: () => clock.now(), newId: () => `t${++id}` });
   const peer = new Peer({ role: 'server', outlet: { send: () => undefined }, clock, requests: new Map() });
   peer.begin({ revision: '2025-11-25' });
-  const start = (owner: string, params = {}) =>
-    tasks.start(new Exchange(peer, 1, 'tools/call', { task: {}, ...params }, peer.outlet), owner, () => new Promise(() => {})).task;
+  // In memory, a task is there at once.
+  const start = (owner: string, params = {}) => {
+    const exchange = new Exchange(peer, 1, 'tools/call', { task: {}, ...params }, peer.outlet);
+    return (tasks.start(exchange, owner, () => new Promise(() => {})) as { task: Task }).task;
+  };
   return { clock, tasks, start };
 }
 
