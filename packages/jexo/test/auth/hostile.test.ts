@@ -202,7 +202,7 @@ const attacks: readonly (readonly [what: string, mischief: Mischief & { readonly
   ],
   [
     'server: signs in by a program',
-    { server: (world) => ({ ...metadata(world), authorization_endpoint: 'vscode://a' }) },
+    { server: (world) => ({ ...metadata(world), authorization_endpoint: 'editor://a' }) },
     'no HTTPS address',
   ],
   [
