@@ -36,9 +36,19 @@ export async function terminalSignIn({ browser = hasBrowser(), port, ...options 
  * there; without one, the command fails and says what to do.
  */
 export function terminalAuth(): ClientAuth {
-  const { JEXO_CLIENT_ID: clientId, JEXO_CLIENT_SECRET: clientSecret } = process.env;
+  const { JEXO_CLIENT_ID: clientId, JEXO_CLIENT_SECRET: clientSecret, JEXO_ISSUER: issuer } = process.env;
   // A pipeline or a service has an id and a secret of its own.
-  if (clientId && clientSecret) return serviceSignIn({ clientId, clientSecret });
+  if (clientId && clientSecret && issuer) return serviceSignIn({ issuer, clientId, clientSecret });
+  if (clientId && clientSecret)
+    return {
+      headers: () => ({}),
+      refused() {
+        throw new JexoError('JEXO_SIGN_IN', 'JEXO_CLIENT_SECRET is for one authorization server, and none is named.', {
+          where: 'JEXO_ISSUER',
+          next: 'Set JEXO_ISSUER to its address.',
+        });
+      },
+    };
   return lazySignIn(async () => (isSomebodyThere() ? terminalSignIn() : signIn({ store: await openSignIns() })));
 }
 

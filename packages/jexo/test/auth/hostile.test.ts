@@ -3,6 +3,7 @@ import {
   browserVisit,
   memorySignIns,
   serveHttp,
+  serviceSignIn,
   signIn,
   defineServer,
   oauth,
@@ -329,6 +330,19 @@ test.each(harmless)('passed over: %s', async (_what, mischief) => {
   const { error, kept, strays, asked } = await attempt(mischief);
   expect([error, kept.length, strays]).toEqual([undefined, 1, []]);
   expect(asked.filter(({ path }) => path === '/login/token').map(({ body }) => body.get('code'))).toEqual(['c0de']);
+});
+
+test('a secret goes to the authorization server that it is for, whatever a hostile server names', async () => {
+  expect(() => signIn({ clientId: 'desk', clientSecret: 'secret' })).toThrow('none was named');
+  for (const mischief of [{}, { resource: () => new Response('', { status: 404 }) }] as Mischief[]) {
+    const world = await mischievous(mischief);
+    const how = { clientId: 'desk', clientSecret: 'secret', issuer: other };
+    await expect(connect(world.url, { auth: serviceSignIn(how) })).rejects.toMatchObject({ code: 'JEXO_SIGN_IN' });
+    await expect(signIn({ ...how, visit: browserVisit({ open: () => {} }) }).begin(world.url)).rejects.toMatchObject({
+      code: 'JEXO_SIGN_IN',
+    });
+    expect(world.asked.filter(({ path }) => path.endsWith('/token'))).toEqual([]);
+  }
 });
 
 test('a refused refresh asks nobody anything more than once, and what is given is never wider than what a person has seen', async () => {

@@ -108,7 +108,7 @@ test('what is wrong with a sign-in is said in words, with an exit code', async (
 
 test('a service signs in by an id and a secret of the environment', async () => {
   const { url, env, visited, file } = await world();
-  const service = { ...env, JEXO_CLIENT_ID: 'scales', JEXO_CLIENT_SECRET: 'a-secret-of-the-scales' };
+  const service = { ...env, JEXO_ISSUER: login.issuer, JEXO_CLIENT_ID: 'scales', JEXO_CLIENT_SECRET: 'a-secret-of-the-scales' };
   const call = await jexo(['call', url, 'mix_syrup', 'colonies=12', '--json'], { env: service });
   expect(JSON.parse(call.stdout)).toMatchObject({ structuredContent: { sugarKg: 12 } });
   // Nobody is there who could give it more.
@@ -117,6 +117,8 @@ test('a service signs in by an id and a secret of the environment', async () => 
   const wrong = await jexo(['call', url, 'mix_syrup', 'colonies=12'], { env: { ...service, JEXO_CLIENT_SECRET: 'wrong' } });
   expect([wrong.code, wrong.stderr]).toEqual([3, expect.stringContaining('invalid_client')]);
   expect([visited, existsSync(file)]).toEqual([[], false]);
+  const nowhere = await jexo(['call', url, 'mix_syrup', 'colonies=12'], { env: { ...service, JEXO_ISSUER: '' } });
+  expect([nowhere.code, nowhere.stderr]).toEqual([3, expect.stringContaining('Set JEXO_ISSUER')]);
 });
 
 test('a server that asks for none needs none', async () => {

@@ -108,6 +108,8 @@ export async function chooseServer(
   issuer: string | undefined,
   send: typeof fetch,
 ): Promise<ServerFound> {
+  if (resource === undefined && issuer !== undefined)
+    throw fail(`${endpoint} names no authorization server, so nobody signs in there by ${issuer}.`, endpoint);
   if (resource === undefined) return (await discoverServer(new URL(endpoint).origin, send, true)) ?? usualEndpoints(endpoint);
   if (issuer !== undefined && !resource.issuers.includes(issuer))
     throw new JexoError('JEXO_SIGN_IN', `${endpoint} does not take sign-ins of ${issuer}.`, {

@@ -13,8 +13,8 @@ export interface ServiceSignInOptions {
   readonly clientSecret: string;
   /** Scopes beyond those that the server names. */
   readonly scopes?: readonly string[];
-  /** Which authorization server to use, where the server names several. Default: the first that answers. */
-  readonly issuer?: string;
+  /** The authorization server that knows it: the secret is sent there alone, whatever a server names. */
+  readonly issuer: string;
   /** Called with every step, without secrets. */
   readonly onStep?: (step: SignInStep) => void;
   /** Fetches what authorization servers say. Default: one that does not follow a public server into private networks. */
@@ -28,7 +28,7 @@ const earlyMs = 30_000;
  * before they end, and once after a refusal.
  *
  * @example
- * const client = await connect('https://apiary.example/mcp', { auth: serviceSignIn({ clientId: 'scales', clientSecret: process.env.SCALES_SECRET! }) });
+ * const client = await connect('https://apiary.example/mcp', { auth: serviceSignIn({ issuer: 'https://login.example', clientId: 'scales', clientSecret: process.env.SCALES_SECRET! }) });
  */
 export function serviceSignIn(options: ServiceSignInOptions): ClientAuth {
   const { clientId: id, clientSecret: secret, issuer, onStep } = options;

@@ -46,7 +46,7 @@ export interface SignInOptions {
   readonly store?: SignInStore;
   /** An id that the authorization server already knows. */
   readonly clientId?: string;
-  /** The secret that goes with it. */
+  /** The secret that goes with it. It needs an `issuer`: it is sent there alone, whatever a server names. */
   readonly clientSecret?: string;
   /** The HTTPS address of a document about this client, which is its id where authorization servers take such (client-id metadata document). */
   readonly clientDocument?: string;
@@ -103,6 +103,11 @@ class SignInFlow implements SignIn {
   ) {
     this.store = options.store ?? memorySignIns();
     if (options.clientDocument !== undefined) requireDocument(options.clientDocument);
+    if (options.clientSecret !== undefined && options.issuer === undefined)
+      throw new JexoError('JEXO_SIGN_IN', 'A client’s secret is for one authorization server, and none was named.', {
+        where: 'issuer',
+        next: 'Name it: --issuer at the terminal, issuer in code.',
+      });
   }
 
   async headers({ url }: { readonly url: string }): Promise<Readonly<Record<string, string>>> {

@@ -70,7 +70,10 @@ export const command: CliCommand<SignInCommandOptions> = {
   options: [
     { flags: '--scope <scopes>', about: 'scopes beyond those that the server names; comma-separated or repeated', read: list },
     { flags: '--issuer <url>', about: 'the authorization server, where the server names several' },
-    { flags: '--client-id <id>', about: `an id that the authorization server knows; its secret, if any, is read from ${secretVariable}` },
+    {
+      flags: '--client-id <id>',
+      about: `an id that the authorization server knows; its secret, if any, is read from ${secretVariable}, and needs --issuer`,
+    },
     { flags: '--client-document <url>', about: 'an HTTPS address of a document about this client, where authorization servers take such' },
     { flags: '--port <port>', about: 'the port that the browser comes back to', read: port('--port') },
     { flags: '--no-browser', about: 'print the address, and wait for the one it leads to' },

@@ -41,7 +41,9 @@ export function createAccessTokens(
       const key = `${name} ${scope} ${'subject_token' in form ? form.subject_token : ''}`;
       const kept = tokens.get(key);
       if (kept !== undefined && kept.until > Date.now()) return kept.value;
-      const url = auth.tokenUrl !== undefined ? address(auth.tokenUrl) : scheme?.type === 'oauth2' ? scheme.tokenUrl : undefined;
+      // A caller's token goes to no address that a document from elsewhere names.
+      const isDocumented = scheme?.type === 'oauth2' && !(auth.kind === 'tokenExchange' && service.isRemote === true);
+      const url = auth.tokenUrl !== undefined ? address(auth.tokenUrl) : isDocumented ? scheme.tokenUrl : undefined;
       if (url === undefined)
         throw new JexoError('JEXO_DEFINITION', `${service.title} does not say where tokens are to be had.`, {
           next: 'Give it a tokenUrl.',

@@ -7,7 +7,8 @@ import type { Form } from './accept.js';
 import type { HttpSession } from './http-sessions.js';
 import type { EventStream, HttpRequest, Responder } from './http-types.js';
 import { comeBack, eventStream, json, noHeaders, refuse } from './replies.js';
-import { lost, type OutStream } from './session-streams.js';
+import { lost } from './lost-answers.js';
+import type { OutStream } from './session-streams.js';
 
 export interface PostOptions {
   /** Answers the body will get. */

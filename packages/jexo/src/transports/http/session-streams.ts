@@ -9,9 +9,10 @@ import {
   type StreamHolder,
   type StreamRest,
 } from '../../engine/store.js';
-import { encode, errorCodes } from '../../protocol/json-rpc.js';
+import { encode } from '../../protocol/json-rpc.js';
 import { byteLength } from '../../protocol/byte-length.js';
 import type { EventStream } from './http-types.js';
+import { answersIn, lost } from './lost-answers.js';
 
 export interface StreamLimits {
   /** Bytes of unasked-for messages that wait for a client that has no stream open. Default 1 MiB. */
@@ -76,27 +77,6 @@ export interface OutStream {
 
 /** How often it is asked whether the process that writes a stream still lives. */
 const holderCheckMs = 2000;
-
-/** Ids of the requests that an event answers. */
-function answersIn(text: string): (string | number)[] {
-  const data = /^data: (.+)$/m.exec(text)?.[1];
-  if (data === undefined) return [];
-  return [JSON.parse(data) as object].flat().flatMap((each) => {
-    const { id, method } = each as { id?: string | number; method?: unknown };
-    return id !== undefined && method === undefined ? [id] : [];
-  });
-}
-
-/** The answer to a request whose process has died. */
-export const lost = (id: string | number) => ({
-  jsonrpc: '2.0' as const,
-  id,
-  error: {
-    code: errorCodes.internalError,
-    message: 'The process that worked on this has ended. It may have been done or not: call again if that does no harm.',
-    data: { retryable: true },
-  },
-});
 
 /** What passes on the bus about a stream: an event, or its end. */
 type StreamNews = { readonly seq: number; readonly text: string } | { readonly end: true };
