@@ -14,6 +14,9 @@ export type {
   SessionStore,
   Store,
   StreamRest,
+  JobEnd,
+  TaskJob,
+  TaskQueue,
   TaskRecord,
   TaskStore,
 } from './engine/store.js';
@@ -60,6 +63,8 @@ export { oauth, type OAuthGuard, type OAuthOptions } from './auth/oauth/oauth.js
 export type { IntrospectionOptions } from './auth/oauth/introspect.js';
 export { accounts, type Accounts, type AccountsOptions } from './auth/accounts/accounts.js';
 export { redis, type RedisStoreOptions } from './stores/redis/redis.js';
+export { workTasks, type TaskWorker, type WorkOptions } from './running/work-tasks.js';
+export type { TaskRetry } from './offers/task-retry.js';
 export { signIn } from './auth/sign-in/sign-in-here.js';
 export type { SignIn, SignInOptions, SignInPage, Visit } from './auth/sign-in/sign-in.js';
 export { serviceSignIn, type ServiceSignInOptions } from './auth/sign-in/service-sign-in.js';

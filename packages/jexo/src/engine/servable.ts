@@ -1,6 +1,6 @@
 import type { Implementation } from '../protocol/types.js';
 import type { Clock } from './clock.js';
-import type { SessionRecord, Store } from './store.js';
+import type { JobEnd, SessionRecord, Store, TaskJob } from './store.js';
 import type { Channel } from './exchange.js';
 import type { Peer } from './peer.js';
 
@@ -18,6 +18,8 @@ export interface SessionOptions {
   readonly onFault?: (error: unknown, reference: string) => void;
   /** Where tasks and limits are kept. Default: in the server's own memory. */
   readonly store?: Store;
+  /** True when tasks wait for workers in the store’s queue, and are not worked on in this process. */
+  readonly queueTasks?: boolean;
   /** Put before the ids of requests to the client, where several processes carry one session. */
   readonly idPrefix?: string;
   /** Gets what takes up changes of the session's record that other processes have made. */
@@ -62,6 +64,11 @@ export interface Servable {
    * @returns how to leave
    */
   join?(store: Store): () => void;
+  /**
+   * Works on a task that waits in the store’s queue.
+   * @param peer a session of its caller that was opened with that store
+   */
+  workOnTask?(peer: Peer, job: TaskJob, run: number, signal: AbortSignal): Promise<JobEnd>;
   /** Opens a session. */
   open(options: SessionOptions): Peer;
   /**

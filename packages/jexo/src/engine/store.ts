@@ -1,5 +1,6 @@
 import type { ErrorObject } from '../protocol/json-rpc.js';
 import type { Revision } from '../protocol/revisions.js';
+import type { Params } from '../protocol/json-rpc.js';
 import type { ClientCapabilities, Implementation, LogLevel, ServerCapabilities, Task } from '../protocol/types.js';
 import type { Caller } from './servable.js';
 
@@ -125,12 +126,46 @@ export interface TaskRecord {
   readonly error?: ErrorObject;
   /** The process that works on it, as it is known to `Processes`. */
   readonly process?: string;
+  /** True where a queue sees to it that somebody works on it, so that the end of one process is not its end. */
+  readonly isQueued?: boolean;
+  /** Counts the workers that have begun it. What an earlier one still saves is refused. */
+  readonly run?: number;
+}
+
+/** A call that waits for a worker. */
+export interface TaskJob {
+  /** The task’s id. */
+  readonly taskId: string;
+  /** The session it was called in, as it stood then. */
+  readonly session: SessionRecord;
+  /** The params of `tools/call`. */
+  readonly params: Params;
+  /** Who called. */
+  readonly caller: Caller;
+  /** How often its handler has thrown so far. */
+  readonly throws: number;
+}
+
+/** What becomes of a job: it is done, or it is worked once more after so many milliseconds. */
+export type JobEnd = 'done' | { readonly againInMs: number; readonly hasThrown?: boolean };
+
+/** Jobs of one server. Each is given to one worker at a time; that of a worker which has died is given to another one. */
+export interface TaskQueue {
+  /** Puts a job at the end. */
+  add(job: TaskJob): MaybePromise<void>;
+  /** Takes a job out that nobody works on. */
+  remove(taskId: string): MaybePromise<void>;
+  /**
+   * Works on jobs, so many at once, until the returned function is called. It resolves when those under way have ended.
+   * @param work gets the number of the run, which counts up for each job, and a signal that fires when the job was given to another worker
+   */
+  work(work: (job: TaskJob, run: number, signal: AbortSignal) => Promise<JobEnd>, most: number): MaybePromise<() => Promise<void>>;
 }
 
 /** Keeps tasks, so that another process may be asked for them. */
 export interface TaskStore {
   /**
-   * Keeps the record, in place of an earlier one of the same id; one that has an outcome stays as it is.
+   * Keeps the record, in place of an earlier one of the same id; one that has an outcome, or a higher `run`, stays as it is.
    * @returns false when it stayed
    */
   save(record: TaskRecord): MaybePromise<boolean | void>;
@@ -164,6 +199,8 @@ export interface Store {
   readonly state?: StateStore;
   /** Which processes share the store. Absent where one process has it for itself. */
   readonly processes?: Processes;
+  /** Tasks that wait for workers, by the server’s name. Absent where the store has no queue. */
+  readonly queue?: (server: string) => TaskQueue;
   /** False while the store cannot be used: no new session is begun then. Default true. */
   readonly isReachable?: boolean;
   /** Releases connections. */

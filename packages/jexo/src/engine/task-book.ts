@@ -2,8 +2,18 @@ import { errorCodes, RpcError, type JsonRpcMessage, type Params } from '../proto
 import type { Task } from '../protocol/types.js';
 import type { Clock } from './clock.js';
 import type { Channel, Exchange } from './exchange.js';
-import { after, type Bus, type MaybePromise, type Processes, type TaskRecord, type TaskStore } from './store.js';
-import { isDone, relatedTaskKey, TaskEntry, type Outcome, type Reach } from './task-entry.js';
+import {
+  after,
+  type Bus,
+  type JobEnd,
+  type MaybePromise,
+  type Processes,
+  type TaskJob,
+  type TaskQueue,
+  type TaskRecord,
+  type TaskStore,
+} from './store.js';
+import { isDone, relatedTaskKey, TaskEntry, TryAgain, type Outcome, type Reach } from './task-entry.js';
 
 /** How many tasks there may be, and for how long. */
 export interface TaskLimits {
@@ -25,14 +35,32 @@ export interface TaskBookOptions {
   readonly bus: Bus;
   /** Which processes live, where several share the store. */
   readonly processes?: Processes | undefined;
+  /** Where tasks wait for workers, where the store has a queue. */
+  readonly queue?: (() => TaskQueue) | undefined;
   readonly clock: Clock;
   /** Wall-clock milliseconds, for the dates a task carries. */
   readonly today: () => number;
   readonly newId: () => string;
 }
 
+/** What a worker is to do. */
+export interface TaskWork {
+  readonly job: TaskJob;
+  /** Which run of the job this is. */
+  readonly run: number;
+  /** Fires when the job has been given to another worker. */
+  readonly signal: AbortSignal;
+  readonly exchange: Exchange;
+  /** True when a run that was cut short may be repeated. */
+  readonly isRepeatable: boolean;
+  /** @throws TryAgain when it is to be done once more */
+  readonly perform: (reach: Reach) => unknown;
+}
+
 interface Running {
   readonly entry: TaskEntry;
+  /** What records say of who works on it. */
+  readonly by: Partial<TaskRecord>;
   /** False when the store holds another outcome than this process has come to. */
   saved?: Promise<boolean | void>;
   readonly forget: () => void;
@@ -47,21 +75,68 @@ export class TaskBook {
   private readonly running = new Map<string, Running>();
   /** Those who wait for a result in other processes, and how they leave. */
   private readonly away = new Map<string, () => void>();
+  private isClosing = false;
   constructor(private readonly options: TaskBookOptions) {}
 
   get size(): number {
     return this.running.size;
   }
 
-  /** Takes a request on as a task and answers at once; `work` goes on behind it. */
-  start(exchange: Exchange, owner: string, work: (reach: Reach) => unknown): MaybePromise<{ task: Task }> {
-    const { ttlMs = 3_600_000, maxTtlMs = 86_400_000, pollIntervalMs = 500 } = this.options.limits();
+  /**
+   * Takes a request on as a task and answers at once; `work` goes on behind it.
+   * @param job given when a worker is to do it, and not this process
+   */
+  start(
+    exchange: Exchange,
+    owner: string,
+    work: (reach: Reach) => unknown,
+    job?: Omit<TaskJob, 'taskId' | 'throws'>,
+  ): MaybePromise<{ task: Task }> {
+    if (job !== undefined) return this.enqueue(exchange, owner, job);
     this.makeRoom(exchange, owner);
+    const first = this.first(exchange);
+    const { taskId } = first;
+    const { entry, forget } = this.begin(first, owner, exchange);
+    const by = this.by;
+    this.running.set(taskId, { entry, forget, by });
+    // The next request may come to another process, which has to know the task by then.
+    const begin = () => {
+      void this.runHere(entry, work);
+      return { task: { ...entry.task } };
+    };
+    const saved = this.options.store.save({ task: first, owner, ...by });
+    if (!(saved instanceof Promise)) return begin();
+    return saved.then(begin, (error: unknown) => {
+      this.running.delete(taskId);
+      forget();
+      throw error;
+    });
+  }
+
+  private async runHere(entry: TaskEntry, work: (reach: Reach) => unknown): Promise<void> {
+    for (;;) {
+      try {
+        return await entry.run(work);
+      } catch (error) {
+        if (!(error instanceof TryAgain)) throw error;
+        entry.say(error.message);
+        await new Promise<void>((resolve) => void this.options.clock.after(error.inMs, resolve));
+        if (isDone(entry.task)) return;
+      }
+    }
+  }
+
+  private first(exchange: Exchange): Task {
+    const { ttlMs = 3_600_000, maxTtlMs = 86_400_000, pollIntervalMs = 500 } = this.options.limits();
     const wanted = exchange.params.task?.ttl as number | undefined;
     const ttl = Math.min(typeof wanted === 'number' && wanted > 0 ? wanted : ttlMs, maxTtlMs);
     const now = this.now();
-    const taskId = this.options.newId();
-    const first: Task = { taskId, status: 'working', createdAt: now, lastUpdatedAt: now, ttl, pollInterval: pollIntervalMs };
+    return { taskId: this.options.newId(), status: 'working', createdAt: now, lastUpdatedAt: now, ttl, pollInterval: pollIntervalMs };
+  }
+
+  /** An entry that hears what others want of it, until it is forgotten. */
+  private begin(first: Task, owner: string, exchange: Exchange): { readonly entry: TaskEntry; readonly forget: () => void } {
+    const { taskId, ttl, createdAt } = first;
     const entry = new TaskEntry(
       first,
       owner,
@@ -71,24 +146,74 @@ export class TaskBook {
     );
     const unsubscribe = this.options.bus.subscribe(orders(taskId), (order) => this.obey(entry, order));
     // It may be deleted once its time has run out, whatever its status.
-    const expiry = this.options.clock.after(ttl, () => this.expire(taskId, 'its time has run out'));
+    const left = Math.max(1, Date.parse(createdAt) + ttl! - this.options.today());
+    const expiry = this.options.clock.after(left, () => this.expire(taskId, 'its time has run out'));
     const forget = () => {
       this.options.clock.cancel(expiry);
       unsubscribe();
     };
-    this.running.set(taskId, { entry, forget });
-    // The next request may come to another process, which has to know the task by then.
-    const begin = () => {
-      void entry.run(work);
-      return { task: { ...entry.task } };
-    };
-    const saved = this.options.store.save({ task: first, owner, ...this.by });
-    if (!(saved instanceof Promise)) return begin();
-    return saved.then(begin, (error: unknown) => {
-      this.running.delete(taskId);
-      forget();
+    return { entry, forget };
+  }
+
+  private async enqueue(exchange: Exchange, owner: string, job: Omit<TaskJob, 'taskId' | 'throws'>): Promise<{ task: Task }> {
+    const { limits, store, queue } = this.options;
+    const { maxPerOwner = 100 } = limits();
+    const own = await store.list(owner);
+    if (own.filter(({ task }) => !isDone(task)).length >= maxPerOwner) throw tooMany(maxPerOwner, ' for one client');
+    const task: Task = { ...this.first(exchange), statusMessage: 'Waiting for a worker' };
+    const { taskId } = task;
+    await store.save({ task, owner, isQueued: true });
+    try {
+      await queue!().add({ ...job, taskId, throws: 0 });
+    } catch (error) {
+      await Promise.resolve(store.delete(taskId)).catch(() => undefined); // it is the queue that is reported
       throw error;
-    });
+    }
+    return { task };
+  }
+
+  /** Works on a task that waited in the queue. At most one run of it ever sets its outcome. */
+  async work({ job, run, signal, exchange, isRepeatable, perform }: TaskWork): Promise<JobEnd> {
+    const { store, bus } = this.options;
+    const { taskId } = job;
+    const record = await store.load(taskId);
+    if (record === undefined || isDone(record.task)) return 'done';
+    const by: Partial<TaskRecord> = { ...this.by, run, isQueued: isRepeatable };
+    const { statusMessage: _, ...task } = record.task;
+    if (record.process !== undefined && !isRepeatable) {
+      await store.save(lostRecord({ ...record, run }, this.now()));
+      await bus.publish(news(taskId), '');
+      return 'done';
+    }
+    const claimed: Task = { ...task, status: 'working', lastUpdatedAt: this.now() };
+    if ((await store.save({ task: claimed, owner: record.owner, ...by })) === false) return 'done';
+    const { entry, forget } = this.begin(claimed, record.owner, exchange);
+    this.running.set(taskId, { entry, forget, by });
+    const give = () => this.letGo(taskId);
+    signal.addEventListener('abort', give, { once: true });
+    const released = async (message: string): Promise<void> => {
+      this.letGo(taskId);
+      await store.save({ task: { ...claimed, statusMessage: message, lastUpdatedAt: this.now() }, owner: record.owner, run, isQueued: true });
+    };
+    try {
+      // A cancellation may have come between the look at the record and the claim.
+      const now = await store.load(taskId);
+      if (now === undefined || isDone(now.task)) return 'done';
+      await entry.run(perform);
+      if (this.running.get(taskId)?.entry === entry) await this.running.get(taskId)!.saved;
+      else if (this.isClosing && isRepeatable) {
+        await released('Its worker has stopped: waiting for another one');
+        return { againInMs: 0 };
+      }
+      return 'done';
+    } catch (error) {
+      if (!(error instanceof TryAgain)) throw error;
+      await released(error.message);
+      return { againInMs: error.inMs, hasThrown: true };
+    } finally {
+      signal.removeEventListener('abort', give);
+      this.letGo(taskId);
+    }
   }
 
   /** Does what another process wants of a task that runs here. */
@@ -146,8 +271,23 @@ export class TaskBook {
       here?.stop(cancelledByRequester);
       if (here !== undefined) return { ...here.task };
       const stopped: Task = { ...task, status: 'cancelled', statusMessage: cancelledByRequester, lastUpdatedAt: this.now() };
-      return after(this.options.bus.publish(orders(task.taskId), 'cancel'), () => stopped);
+      return after(this.options.bus.publish(orders(task.taskId), 'cancel'), (reached) =>
+        reached === 0 && record.isQueued === true ? this.cancelQueued(record, stopped) : stopped,
+      );
     });
+  }
+
+  /** Nobody works on it yet; a worker that begins in this moment hears of it too. */
+  private async cancelQueued(record: TaskRecord, stopped: Task): Promise<object> {
+    const { store, bus, queue } = this.options;
+    const { taskId } = stopped;
+    const error = { code: errorCodes.invalidRequest, message: `The task was cancelled: ${cancelledByRequester}` };
+    const isKept = await store.save({ ...record, run: Number.MAX_SAFE_INTEGER, task: stopped, error });
+    await bus.publish(orders(taskId), 'cancel');
+    await bus.publish(news(taskId), '');
+    if (isKept === false) return (await store.load(taskId))?.task ?? stopped;
+    await queue?.().remove(taskId);
+    return stopped;
   }
 
   /** Answers `tasks/list`. */
@@ -165,8 +305,10 @@ export class TaskBook {
   /** Stops all work of this process, and forgets it. */
   close(): void {
     const why = 'the receiver is stopping';
-    for (const [taskId, { entry, forget }] of [...this.running]) {
+    this.isClosing = true;
+    for (const [taskId, { entry, forget, by }] of [...this.running]) {
       if (this.options.processes === undefined) this.expire(taskId, why);
+      else if (by.isQueued === true) this.letGo(taskId);
       else {
         // Others go on giving its outcome.
         entry.lose('The process that worked on this has stopped. It may have been done or not: call again if that does no harm.');
@@ -179,15 +321,12 @@ export class TaskBook {
   /** @throws RpcError when there are too many, and none of them is done */
   private makeRoom({ peer }: Exchange, owner: string): void {
     const { maxPerOwner = 100, maxTasks = 10_000 } = this.options.limits();
-    const refuse = (most: number, whose: string): never => {
-      throw new RpcError(errorCodes.internalError, `Too many tasks: at most ${most} may run at once${whose}`);
-    };
     let own = 0;
     for (const { entry } of this.running.values()) if (!isDone(entry.task) && entry.owner === owner && entry.startedBy === peer) own++;
-    if (own >= maxPerOwner) refuse(maxPerOwner, ' for one client');
+    if (own >= maxPerOwner) throw tooMany(maxPerOwner, ' for one client');
     if (this.running.size < maxTasks) return;
     const oldest = [...this.running.values()].find(({ entry }) => isDone(entry.task));
-    if (oldest === undefined) return refuse(maxTasks, '');
+    if (oldest === undefined) throw tooMany(maxTasks, '');
     this.expire(oldest.entry.task.taskId, '');
   }
 
@@ -205,7 +344,7 @@ export class TaskBook {
     this.save({
       task,
       owner,
-      ...this.by,
+      ...this.running.get(task.taskId)?.by,
       ...(outcome !== undefined && 'result' in outcome && { result: outcome.result }),
       ...(error !== undefined && {
         error: { code: error.code, message: error.message, ...(error.data !== undefined && { data: error.data }) },
@@ -262,18 +401,14 @@ export class TaskBook {
   /** A task whose process has died has failed; one process notes it, and what is noted holds. */
   private settled(record: TaskRecord | undefined): MaybePromise<TaskRecord | undefined> {
     const { processes, store, bus } = this.options;
-    if (record?.process === undefined || processes === undefined || isDone(record.task) || record.process === processes.self) return record;
+    if (record?.process === undefined || record.isQueued || processes === undefined || isDone(record.task)) return record;
+    if (record.process === processes.self) return record;
     return after(processes.isAlive(record.process), (isAlive) => {
       if (isAlive) return record;
-      const message = 'The process that worked on this has ended. It may have been done or not: call again if that does no harm.';
-      const { statusMessage: _, ...task } = record.task;
-      const failed: TaskRecord = {
-        ...record,
-        task: { ...task, status: 'failed', statusMessage: message, lastUpdatedAt: this.now() },
-        error: { code: errorCodes.internalError, message, data: { retryable: true } },
-      };
+      const failed = lostRecord(record, this.now());
+      const { taskId } = record.task;
       return after(store.save(failed), (isKept) =>
-        isKept === false ? store.load(task.taskId) : after(bus.publish(news(task.taskId), ''), () => failed),
+        isKept === false ? store.load(taskId) : after(bus.publish(news(taskId), ''), () => failed),
       );
     });
   }
@@ -325,6 +460,19 @@ export class TaskBook {
   private now(): string {
     return new Date(this.options.today()).toISOString();
   }
+}
+
+const tooMany = (most: number, whose: string) =>
+  new RpcError(errorCodes.internalError, `Too many tasks: at most ${most} may run at once${whose}`);
+
+/** A task whose process has died before it had an outcome. */
+function lostRecord(record: TaskRecord, now: string): TaskRecord {
+  const message = 'The process that worked on this has ended. It may have been done or not: call again if that does no harm.';
+  return {
+    ...record,
+    task: { ...record.task, status: 'failed', statusMessage: message, lastUpdatedAt: now },
+    error: { code: errorCodes.internalError, message, data: { retryable: true } },
+  };
 }
 
 const cancelledByRequester = 'cancelled by the requester';

@@ -21,6 +21,16 @@ export interface Reach {
   progress(progress: number, total?: number, message?: string): void;
 }
 
+/** Thrown by the work of a task whose handler is to run once more. */
+export class TryAgain extends Error {
+  constructor(
+    readonly inMs: number,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
 const terminal: readonly TaskStatus[] = ['completed', 'failed', 'cancelled'];
 
 /** True when a task has an outcome; its status never changes any more. */
@@ -80,6 +90,14 @@ export class TaskEntry implements Reach {
     return this.exchange.header(name);
   }
 
+  /** Says what it is waiting for. */
+  say(message: string): void {
+    if (isDone(this.standing)) return;
+    this.standing = { ...this.standing, statusMessage: message, lastUpdatedAt: this.now() };
+    this.onChange(this.standing, undefined);
+  }
+
+  /** @throws TryAgain when the work is to be done once more */
   async run(work: (reach: Reach) => unknown): Promise<void> {
     try {
       const result = (await work(this)) as object;
@@ -88,6 +106,7 @@ export class TaskEntry implements Reach {
       this.settle(result);
     } catch (error) {
       if (isDone(this.standing)) return; // it was stopped, and what it throws of that is no fault
+      if (error instanceof TryAgain) throw error;
       const rpc =
         error instanceof RpcError ? error : new RpcError(errorCodes.internalError, `Internal error (reference ${this.peer.fault(error)})`);
       this.become('failed', rpc.message, { error: rpc });

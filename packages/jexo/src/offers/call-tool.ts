@@ -1,9 +1,9 @@
 import { propertiesOf } from '../protocol/json-schema.js';
 import { isJexoError } from '../errors.js';
 import type { Exchange } from '../engine/exchange.js';
-import { after, type MaybePromise } from '../engine/store.js';
-import type { TaskBook } from '../engine/task-book.js';
-import type { Reach } from '../engine/task-entry.js';
+import { after, type JobEnd, type MaybePromise } from '../engine/store.js';
+import type { TaskBook, TaskWork } from '../engine/task-book.js';
+import type { Reach, TryAgain } from '../engine/task-entry.js';
 import { errorCodes, isRawJson, RawJson, RpcError, type Params } from '../protocol/json-rpc.js';
 import { since } from '../protocol/revisions.js';
 import { shapeResult } from '../protocol/shape-down.js';
@@ -17,6 +17,7 @@ import { nearest } from './nearest.js';
 import type { ToolOffer } from './offer.js';
 import { describeIssues, type Checked, type Issue } from './schema.js';
 import type { Session } from './session.js';
+import { nextTry } from './task-retry.js';
 
 export interface ToolCallContext {
   readonly catalogue: Catalogue;
@@ -27,6 +28,10 @@ export interface ToolCallContext {
   readonly session: Session;
   readonly tasks: TaskBook;
   readonly owner: string;
+  /** True when workers do the tasks. */
+  readonly queueTasks: boolean;
+  /** Called with what a handler throws. */
+  readonly onThrow?: (error: unknown) => void;
 }
 
 /** Finds the tool, checks the input, runs it, checks the answer. Stays synchronous as long as everything it touches does. */
@@ -49,9 +54,49 @@ function callOrStart(context: ToolCallContext, tool: ToolOffer, params: Params, 
     // Tasks, "Tool-Level Negotiation": the wrong kind of call is a method that is not there.
     if (asTask && taskSupport === 'forbidden') throw new RpcError(errorCodes.methodNotFound, `The tool ${name} cannot be run as a task`);
     if (!asTask && taskSupport === 'required') throw new RpcError(errorCodes.methodNotFound, `The tool ${name} must be run as a task`);
-    if (asTask) return context.tasks.start(exchange, context.owner, async (reach) => plain(await perform(context, tool, input, reach)));
+    if (asTask) return startTask(context, tool, params, exchange);
   }
   return perform(context, tool, input, exchange);
+}
+
+function startTask(context: ToolCallContext, tool: ToolOffer, params: Params, exchange: Exchange): unknown {
+  const { session, tasks, owner } = context;
+  const { task: _, ...plainParams } = params;
+  const job = { session: session.record, params: plainParams, caller: exchange.caller ?? session.caller };
+  let throws = 0;
+  return tasks.start(exchange, owner, (reach) => attempt(context, tool, params, reach, throws++), context.queueTasks ? job : undefined);
+}
+
+/** Works on a task that was begun in another process. */
+export function workOnTask(
+  context: ToolCallContext,
+  { job, run, signal, exchange }: Pick<TaskWork, 'job' | 'run' | 'signal' | 'exchange'>,
+): Promise<JobEnd> {
+  const { name } = job.params as { name: string };
+  const tool = context.catalogue.tools.get(name)?.offer;
+  const { idempotentHint, readOnlyHint } = tool?.annotations ?? {};
+  return context.tasks.work({
+    job,
+    run,
+    signal,
+    exchange,
+    isRepeatable: idempotentHint === true || readOnlyHint === true,
+    perform(reach) {
+      // Front processes and workers may serve different versions for a while.
+      if (tool === undefined) throw unknownTool(name, context.catalogue.tools.keys());
+      return attempt(context, tool, job.params, reach, job.throws);
+    },
+  });
+}
+
+/** @throws TryAgain when the handler has thrown, and is to run once more */
+async function attempt(context: ToolCallContext, tool: ToolOffer, params: Params, reach: Reach, throws: number): Promise<unknown> {
+  let again: TryAgain | undefined;
+  const onThrow = (error: unknown) => (again = nextTry(tool.taskRetry, throws, error));
+  const watched: ToolCallContext = { ...context, onThrow };
+  const result = await perform(watched, tool, (params.arguments ?? {}) as Record<string, unknown>, reach);
+  if (again !== undefined && !reach.signal.aborted) throw again;
+  return plain(result);
 }
 
 /** A task's result is kept and given later, so it is a plain value. */
@@ -174,6 +219,7 @@ function refuseOutput(tool: ToolOffer, issues: readonly Issue[], reach: Reach): 
 
 /** A tool that needed to ask a client which cannot may have something else to say. */
 function recover(context: ToolCallContext, tool: ToolOffer, input: unknown, error: unknown, call: Call, reach: Reach): unknown {
+  context.onThrow?.(error);
   if (tool.fallback === undefined || !isJexoError(error) || error.code !== 'JEXO_NOT_SUPPORTED') return failure(error, call);
   return Promise.resolve(tool.fallback(input as never, call)).then(
     (value) => finish(context, tool, value, call, reach),

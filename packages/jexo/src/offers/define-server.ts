@@ -9,7 +9,7 @@ import type { Catalogue } from './catalogue.js';
 import { checkDefinition, defaultMaxCalls, infoOf, type ServerDefinition } from './definition.js';
 import { createLiveCatalogue, type Difference, type LiveCatalogue } from './live-catalogue.js';
 import { compose } from './middleware.js';
-import { notificationHandlers, requestHandlers } from './request-handlers.js';
+import { notificationHandlers, requestHandlers, workOnJob, type Answering } from './request-handlers.js';
 import type { Selection } from './selection.js';
 import { hasResource, requireResource } from './serve-offers.js';
 import { Session, type SessionParts } from './session.js';
@@ -96,7 +96,10 @@ export function defineServer(definition: ServerDefinition): Server {
     });
   const sessions = new Map<Peer, Session>();
   const subscriptions = createSubscriptions((...heard) => mayHear(...heard));
-  const tasks = taskBooks(() => active.tasks ?? {});
+  const tasks = taskBooks(
+    () => active.tasks ?? {},
+    () => active.name,
+  );
   const live = createLiveCatalogue(
     () => active,
     (next) => {
@@ -114,7 +117,7 @@ export function defineServer(definition: ServerDefinition): Server {
     return hasResource(seen, subscribed) && (subscribed === changed || hasResource(seen, changed) || !hasResource(live.whole!, changed));
   };
   const sessionOf = ({ peer }: Exchange) => sessions.get(peer)!;
-  const requests = requestHandlers({
+  const answering: Answering = {
     definition: () => active,
     declaresAll: definition.changes === true,
     live,
@@ -122,7 +125,9 @@ export function defineServer(definition: ServerDefinition): Server {
     subscriptions,
     sessionOf,
     tasksOf: ({ peer }) => tasks.of(peer),
-  });
+    queues: ({ peer }) => tasks.queues(peer),
+  };
+  const requests = requestHandlers(answering);
   const notifications = notificationHandlers(sessions);
   const load = {
     count: 0,
@@ -187,7 +192,7 @@ export function defineServer(definition: ServerDefinition): Server {
       const { outlet, clock, onFault = printFault, idPrefix } = options;
       const prefixed = idPrefix === undefined ? {} : { idPrefix };
       const peer = new Peer({ role: 'server', outlet, clock, requests, notifications, load, onFault, ...prefixed });
-      const { limits } = tasks.join(peer, options.store);
+      const { limits } = tasks.join(peer, options);
       const session = sessionFor(peer, options, active, { limits, state: options.store?.state ?? ownStates }, () => String(++sessionCount));
       sessions.set(peer, session);
       live.watch();
@@ -201,6 +206,7 @@ export function defineServer(definition: ServerDefinition): Server {
       if (options.resume !== undefined) resume(options.resume, { peer, session, live, subscriptions });
       return peer;
     },
+    workOnTask: (peer, job, run, signal) => workOnJob(answering, peer, job, run, signal),
     async close() {
       for (const peer of [...sessions.keys()]) peer.close('the server is closed');
       tasks.close();
@@ -266,15 +272,26 @@ function tellChanged(sessions: ReadonlyMap<Peer, Session>, definition: ServerDef
 }
 
 /** One book of tasks for each store that the server is served with; without a store, one in memory. */
-function taskBooks(limits: () => NonNullable<ServerDefinition['tasks']>) {
+function taskBooks(limits: () => NonNullable<ServerDefinition['tasks']>, name: () => string) {
   let own: Store | undefined;
   const books = new Map<Store, TaskBook>();
   const ofPeer = new WeakMap<Peer, TaskBook>();
-  const make = ({ tasks: store, bus, processes }: Store) =>
-    new TaskBook({ limits, store, bus, processes, clock: systemClock, today: Date.now, newId: () => globalThis.crypto.randomUUID() });
+  const queued = new WeakSet<Peer>();
+  const make = ({ tasks: store, bus, processes, queue }: Store) =>
+    new TaskBook({
+      limits,
+      store,
+      bus,
+      processes,
+      queue: queue && (() => queue(name())),
+      clock: systemClock,
+      today: Date.now,
+      newId: () => globalThis.crypto.randomUUID(),
+    });
   return {
     /** Chooses the store of a session, and gives it. */
-    join(peer: Peer, given: Store | undefined): Store {
+    join(peer: Peer, { store: given, queueTasks = false }: SessionOptions): Store {
+      if (queueTasks) queued.add(peer);
       const store = given ?? (own ??= memoryStore());
       let book = books.get(store);
       if (book === undefined) books.set(store, (book = make(store)));
@@ -282,6 +299,7 @@ function taskBooks(limits: () => NonNullable<ServerDefinition['tasks']>) {
       return store;
     },
     of: (peer: Peer) => ofPeer.get(peer)!,
+    queues: (peer: Peer) => queued.has(peer),
     close() {
       for (const book of books.values()) book.close();
       books.clear();

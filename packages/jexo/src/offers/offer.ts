@@ -1,3 +1,4 @@
+import type { TaskRetry } from './task-retry.js';
 import { JexoError, messageOf } from '../errors.js';
 import type { Annotations, Icon, Meta, PromptArgument, Resource, TaskSupport, ToolAnnotations } from '../protocol/types.js';
 import type { UriTemplate } from '../protocol/uri-template.js';
@@ -34,6 +35,8 @@ export interface ToolOffer extends Described {
   readonly annotations?: ToolAnnotations | undefined;
   /** Whether it may, must or must not run as a task. */
   readonly taskSupport?: TaskSupport | undefined;
+  /** When a task of it is run again after its handler has thrown. */
+  readonly taskRetry?: TaskRetry | undefined;
   /** Questions for inputs that may be missing, by property. */
   readonly ask?: Readonly<Record<string, string>> | undefined;
   /** What a person is asked to confirm before it runs. */

@@ -1,12 +1,13 @@
-import type { Exchange } from '../engine/exchange.js';
+import { Exchange, type Channel } from '../engine/exchange.js';
 import { answerInitialize } from '../engine/handshake.js';
-import type { NotificationHandler, RequestHandler } from '../engine/peer.js';
+import type { NotificationHandler, Peer, RequestHandler } from '../engine/peer.js';
 import type { Caller } from '../engine/servable.js';
+import type { JobEnd, TaskJob } from '../engine/store.js';
 import type { TaskBook } from '../engine/task-book.js';
 import { grammarOf } from '../protocol/grammar.js';
 import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
 import type { ServerCapabilities } from '../protocol/types.js';
-import { callTool } from './call-tool.js';
+import { callTool, workOnTask, type ToolCallContext } from './call-tool.js';
 import type { Catalogue } from './catalogue.js';
 import { defaultPageSize, infoOf, mayChange, type ServerDefinition } from './definition.js';
 import type { LiveCatalogue } from './live-catalogue.js';
@@ -28,6 +29,8 @@ export interface Answering {
   readonly subscriptions: Subscriptions;
   readonly sessionOf: (exchange: Exchange) => Session;
   readonly tasksOf: (exchange: Exchange) => TaskBook;
+  /** True when workers do the tasks of a session. */
+  readonly queues: (exchange: Exchange) => boolean;
 }
 
 /** Handlers by method. Params are checked by the grammar of the revision before a handler sees them. */
@@ -109,27 +112,14 @@ function listHandlers(answering: Answering): Record<string, RequestHandler> {
 }
 
 function useHandlers(answering: Answering): Record<string, RequestHandler> {
-  const { run, subscriptions, sessionOf, tasksOf, definition } = answering;
+  const { run, subscriptions, sessionOf, definition } = answering;
   const withOffers = (use: Parameters<typeof withCatalogue>[1]) =>
     withCatalogue(answering, (found, params, exchange) => {
       requireScopes(found, definition(), exchange.method, params, callerOf(answering, exchange));
       return use(found, params, exchange);
     });
   return {
-    'tools/call': withOffers((catalogue, params, exchange) =>
-      callTool(
-        {
-          catalogue,
-          run,
-          hasMiddleware: (definition().middleware?.length ?? 0) > 0,
-          session: sessionOf(exchange),
-          tasks: tasksOf(exchange),
-          owner: ownerOf(callerOf(answering, exchange)),
-        },
-        params,
-        exchange,
-      ),
-    ),
+    'tools/call': withOffers((catalogue, params, exchange) => callTool(toolContext(answering, catalogue, exchange), params, exchange)),
     'resources/read': withOffers((found, { uri }, exchange) => readResource(found, run, uri, exchange, sessionOf(exchange))),
     'resources/subscribe': withOffers((found, { uri }, exchange) => {
       subscriptions.add(exchange.peer, uri, requireResource(found, uri));
@@ -144,6 +134,31 @@ function useHandlers(answering: Answering): Record<string, RequestHandler> {
     'prompts/get': withOffers((found, params, exchange) => renderPrompt(found, run, params, exchange, sessionOf(exchange))),
     'completion/complete': withOffers((found, params, exchange) => completeArgument(found, run, params, exchange, sessionOf(exchange))),
   };
+}
+
+function toolContext(answering: Answering, catalogue: Catalogue, exchange: Exchange): ToolCallContext {
+  const { run, sessionOf, tasksOf, definition, queues } = answering;
+  return {
+    catalogue,
+    run,
+    hasMiddleware: (definition().middleware?.length ?? 0) > 0,
+    session: sessionOf(exchange),
+    tasks: tasksOf(exchange),
+    owner: ownerOf(callerOf(answering, exchange)),
+    queueTasks: queues(exchange),
+  };
+}
+
+/** Works on a task that was begun in another process, with what its caller may see and use. */
+export async function workOnJob(answering: Answering, peer: Peer, job: TaskJob, run: number, signal: AbortSignal): Promise<JobEnd> {
+  const channel: Channel = {
+    send: (message) => peer.outlet.send(message),
+    caller: job.caller,
+    header: (name) => job.caller.headers?.[name],
+  };
+  const exchange = new Exchange(peer, job.taskId, 'tools/call', job.params, channel);
+  const work = withCatalogue(answering, (found) => workOnTask(toolContext(answering, found, exchange), { job, run, signal, exchange }));
+  return (await work(job.params, exchange)) as JobEnd;
 }
 
 function taskHandlers(answering: Answering): Record<string, RequestHandler> {

@@ -4,6 +4,7 @@ import type { Icon, TaskSupport, ToolAnnotations } from '../protocol/types.js';
 import type { Answer } from './answer.js';
 import type { Call } from './call.js';
 import { checkIcons, requireName, type Description, type ToolOffer } from './offer.js';
+import type { TaskRetry } from './task-retry.js';
 import { compileSchema, type Infer, type InferInput, type Schema } from './schema.js';
 
 /** What `tool` takes beside the name and the function. */
@@ -20,6 +21,11 @@ export interface ToolDefinition<I extends Schema | undefined, O extends Schema |
   readonly icons?: readonly Icon[];
   /** `optional` lets a client run it as a task, `required` makes it (Tasks, 2025-11-25). Default `forbidden`. */
   readonly taskSupport?: TaskSupport;
+  /**
+   * When a task of it is run again after its handler has thrown: `{ times: 3, delayMs: 500 }`. Default: never. Plain calls are not repeated.
+   * A tool whose annotations say that it is read-only or idempotent is also run again when the worker that ran it has died.
+   */
+  readonly taskRetry?: TaskRetry;
   /**
    * Questions for arguments the caller may omit: a person is asked for what is missing, by the property's own schema.
    * With a client that cannot ask, a missing input is refused as any other.
@@ -54,7 +60,7 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
   requireName('tool', name, run);
   const where = `tool ${name}`;
   checkIcons(where, definition.icons);
-  const { title, description, annotations, icons, tags, scope, meta, taskSupport, ask, confirm, fallback } = definition;
+  const { title, description, annotations, icons, tags, scope, meta, taskSupport, taskRetry, ask, confirm, fallback } = definition;
   const input = compileSchema(definition.input ?? noInput, 'input', where);
   for (const property of Object.keys(ask ?? {})) {
     if (!Object.hasOwn(propertiesOf(input.json), property)) {
@@ -81,6 +87,7 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
     scope,
     meta,
     taskSupport,
+    taskRetry,
     ask,
     confirm: typeof confirm === 'string' ? (values: Record<string, unknown>) => fill(confirm, values) : (confirm as ToolOffer['confirm']),
     fallback: fallback as ToolOffer['fallback'],

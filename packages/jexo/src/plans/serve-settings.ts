@@ -23,6 +23,8 @@ export interface ServeDefaults {
   readonly introspect?: string;
   readonly narrowing?: boolean;
   readonly store?: string;
+  /** Whether tasks wait for `jexo work`. */
+  readonly queueTasks?: boolean;
   readonly switches?: string;
   readonly only?: readonly string[];
   readonly except?: readonly string[];
@@ -120,7 +122,13 @@ export const serveSettings: readonly ServeSetting[] = [
     name: 'store',
     flags: '--store <url>',
     type: 'text',
-    about: 'over HTTP: keep sessions, streams and tasks in a Redis that several processes share: redis://…, rediss://…?prefix=apiary:',
+    about: 'over HTTP: keep sessions, streams and tasks in a Redis that several processes share: redis://…, rediss://…?prefix=apiary:, redis+cluster://…, redis+sentinel://…',
+  },
+  {
+    name: 'queueTasks',
+    flags: '--queue-tasks',
+    type: 'flag',
+    about: 'with --store: leave tasks to jexo work, so that this process does none of them',
   },
   {
     name: 'switches',

@@ -133,12 +133,14 @@ export function requireUse({
     refuse('--introspect', 'The authorization server answers clients with a secret only.', 'Set JEXO_CLIENT_SECRET.');
   if (issuers.length > 0 && settings.publicUrl === undefined && typeof http !== 'number')
     refuse('--issuer', 'Tokens are for an address, so it must be known.', 'Add --public-url <url>, or a port: --http 4300.');
+  if (settings.queueTasks && settings.store === undefined)
+    refuse('--queue-tasks', 'Tasks can wait for workers in a store only.', 'Add --store redis://….');
   if (http !== undefined) return;
   const next = 'Add --http.';
   if (keys !== undefined) refuse('--keys', 'Keys are sent over HTTP; over stdio the caller is whoever started the server.', next);
   if (issuers.length > 0) refuse('--issuer', 'Tokens are sent over HTTP; over stdio the caller is whoever started the server.', next);
   if (workers > 1) refuse('--workers', 'Several processes can only share a port of HTTP; over stdio there is one client.', next);
-  const overHttp = ['store', 'metrics', 'adminPort', 'publicUrl', 'narrowing', 'requestsPerMinute', 'compress', 'httpSse'] as const;
+  const overHttp = ['store', 'queueTasks', 'metrics', 'adminPort', 'publicUrl', 'narrowing', 'requestsPerMinute', 'compress', 'httpSse'] as const;
   const lost = overHttp.find((name) => settings[name] !== undefined);
   const flag = lost?.replaceAll(/[A-Z]/g, (letter) => `-${letter.toLowerCase()}`);
   if (flag !== undefined) refuse(`--${flag}`, `--${flag} means something over HTTP only.`, next);

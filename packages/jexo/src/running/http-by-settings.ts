@@ -1,10 +1,8 @@
 import { keys } from '../auth/keys.js';
 import { oauth } from '../auth/oauth/oauth.js';
 import { describeFault } from '../engine/faults.js';
-import { after, type Store } from '../engine/store.js';
-import { JexoError } from '../errors.js';
+import { after } from '../engine/store.js';
 import { redis } from '../stores/redis/redis.js';
-import { withoutPassword } from '../protocol/without-password.js';
 import { contentType, type Metrics } from '../middleware/metrics.js';
 import type { ServeDefaults } from '../plans/serve-settings.js';
 import type { Authenticator } from '../transports/http/authenticate.js';
@@ -23,23 +21,11 @@ export function httpBySettings(settings: ServeDefaults, counted: Metrics | undef
     ...(auth && { auth }),
     ...(shown && settings.adminPort === undefined && { routes: { '/metrics': guarded(shown, auth) } }),
     ...(shown && { adminRoutes: { '/metrics': shown } }),
-    ...(settings.store !== undefined && { store: storeAt(settings.store) }),
+    ...(settings.store !== undefined && { store: redis(settings.store) }),
+    ...(settings.queueTasks && { queueTasks: true }),
     // Where sessions are kept for all, any process answers.
     ...(self && settings.store === undefined && { sessionMark: markOf(self.number), elsewhere: handOn(self) }),
   };
-}
-
-/** @param url with the prefix of keys in its query @throws JexoError JEXO_USAGE */
-function storeAt(url: string): Store {
-  if (!URL.canParse(url) || !/^rediss?:$/.test(new URL(url).protocol))
-    throw new JexoError('JEXO_USAGE', `${withoutPassword(url)} is no store.`, {
-      where: '--store',
-      next: 'Write it as redis://127.0.0.1:6379 or rediss://….',
-    });
-  const found = new URL(url);
-  const prefix = found.searchParams.get('prefix') ?? undefined;
-  found.search = '';
-  return redis(found.href, prefix === undefined ? {} : { prefix });
 }
 
 function authOf({

@@ -1,6 +1,7 @@
 import type { Clock } from '../engine/clock.js';
 import { systemClock } from '../engine/clock.js';
 import type { Bus, LimitStore, SessionRecord, SessionStore, StateStore, Store, TaskRecord, TaskStore } from '../engine/store.js';
+import { isDone } from '../engine/task-entry.js';
 import { memoryEvents, type EventLimits } from './memory-events.js';
 
 /** The limits of a store in memory. */
@@ -61,8 +62,8 @@ export function memoryTasks(): TaskStore {
   return {
     save(record) {
       const { taskId } = record.task;
-      const before = records.get(taskId)?.task.status;
-      if (before !== undefined && before !== 'working' && before !== 'input_required') return false;
+      const before = records.get(taskId);
+      if (before !== undefined && (isDone(before.task) || (before.run ?? 0) > (record.run ?? 0))) return false;
       records.set(taskId, record);
       return true;
     },

@@ -234,7 +234,7 @@ test('a store that is none is refused, and one over stdio', async () => {
   const module = join(freshFolder('none'), 'a.ts');
   writeFileSync(module, '/** Same. */\nexport function same(kg: number): number {\n  return kg;\n}\n');
   for (const [words, says] of [
-    [['--http', '0', '--store', 'memcached://x'], 'is no store'],
+    [['--http', '0', '--store', 'memcached://x'], 'is no address of a Redis'],
     [['--store', 'redis://127.0.0.1:1'], 'means something over HTTP only'],
   ] as const) {
     const { code, stderr } = await jexo(['serve', module, ...words]);

@@ -4,6 +4,7 @@ import type { LoadCommand } from '../command.js';
 export const commands: Readonly<Record<string, LoadCommand>> = {
   new: () => import('./new.js'),
   serve: () => import('./serve.js'),
+  work: () => import('./work.js'),
   list: () => import('./list.js'),
   call: () => import('./call.js'),
   read: () => import('./read.js'),

@@ -175,6 +175,7 @@ function readForm(ts: Compiler, checker: ts.TypeChecker, found: Callable, form: 
   const icon = doc.tags.get('icon');
   const confirm = doc.tags.get('confirm');
   const task = doc.tags.get('task');
+  const retry = readRetry(doc.tags.get('retry'));
 
   return {
     export: found.exported,
@@ -201,8 +202,16 @@ function readForm(ts: Compiler, checker: ts.TypeChecker, found: Callable, form: 
     returns,
     ...annotationsOf(doc),
     ...(task !== undefined && { taskSupport: (task === 'required' ? 'required' : 'optional') satisfies TaskSupport }),
+    ...(retry !== undefined && { taskRetry: { times: retry } }),
     ...(confirm && { confirm }),
   };
+}
+
+/** @throws Unreadable */
+function readRetry(text: string | undefined): number | undefined {
+  if (text === undefined) return undefined;
+  if (!/^[1-9]\d?$/.test(text)) throw new Unreadable('is tagged @retry without a number', 'Say how often it is run again, as in @retry 3');
+  return Number(text);
 }
 
 function kindOf({ tags }: FunctionDoc): FunctionShape['kind'] {

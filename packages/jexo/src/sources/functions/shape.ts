@@ -69,6 +69,8 @@ export interface FunctionShape {
   readonly annotations?: Readonly<Record<string, boolean>>;
   readonly tags?: readonly string[];
   readonly taskSupport?: TaskSupport;
+  /** When a task of it is run again. */
+  readonly taskRetry?: { readonly times: number };
   /** What a person is asked to confirm, with the input's properties in braces. */
   readonly confirm?: string;
 }

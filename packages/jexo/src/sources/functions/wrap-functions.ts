@@ -125,11 +125,12 @@ function toOffer(shape: FunctionShape, run: AnyFunction): Offer {
   const found = { where: shape.where, aliases };
   switch (shape.kind) {
     case 'tool': {
-      const { input, output, annotations, taskSupport, confirm } = shape;
+      const { input, output, annotations, taskSupport, taskRetry, confirm } = shape;
       const more = {
         ...(output && { output }),
         ...(annotations && { annotations }),
         ...(taskSupport && { taskSupport }),
+        ...(taskRetry && { taskRetry }),
         ...(confirm && { confirm }),
       };
       const made = tool(

@@ -1,8 +1,8 @@
 import { createHash } from 'node:crypto';
-import type { RedisClientType } from 'redis';
 import { pause } from '../../engine/pause.js';
 import { JexoError, messageOf } from '../../errors.js';
-import { loadPackage } from '../../optional-package.js';
+import type { RedisAddress } from './address.js';
+import { createForQueue, createRedis, type Client, type QueueClient } from './open-client.js';
 import { scripts, type ScriptName } from './scripts.js';
 
 /** How a Redis is reached. */
@@ -12,12 +12,6 @@ export interface ConnectionOptions {
   readonly onFault: (error: unknown) => void;
 }
 
-type Client = RedisClientType;
-type Redis = { createClient(options: object): Client };
-
-/** Commands that may wait for their answers; further ones fail at once, so that a Redis that hangs does not fill our memory. */
-const mostWaiting = 20_000;
-const longestWaitMs = 2000;
 const closeMs = 1000;
 
 const digests = Object.fromEntries(
@@ -33,12 +27,15 @@ export class RedisConnection {
   private readonly pending = new Set<Promise<unknown>>();
   private reachable: boolean | undefined;
   private isClosed = false;
+  /** What a connection has last failed for. */
+  private trouble = '';
+  private readonly made = new Set<Client>();
   private active = 0;
   /** Called when what was published may have been missed. */
   onGap: () => void = () => {};
 
   constructor(
-    private readonly url: string,
+    private readonly address: RedisAddress,
     private readonly options: ConnectionOptions,
   ) {}
 
@@ -57,7 +54,7 @@ export class RedisConnection {
     this.active++;
     const late = new Promise<never>((_, reject) => {
       const ms = this.options.commandTimeoutMs * patience;
-      timer = setTimeout(() => reject(new Error(`it has not answered within ${ms} ms`)), ms);
+      timer = setTimeout(() => reject(new Error(`it has not answered within ${ms} ms${this.trouble}`)), ms);
     });
     late.catch(() => undefined);
     try {
@@ -91,6 +88,11 @@ export class RedisConnection {
     }, patience);
   }
 
+  /** @returns how many connections have heard it */
+  publish(topic: string, message: string, patience: number): Promise<number> {
+    return this.run((client) => (this.isSharded ? client.sPublish(topic, message) : client.publish(topic, message)), patience);
+  }
+
   subscribe(topic: string, hear: (message: string) => void): () => void {
     let hearing = this.listeners.get(topic);
     if (hearing === undefined) {
@@ -102,7 +104,7 @@ export class RedisConnection {
       if (!hearing.delete(hear) || hearing.size > 0 || this.listeners.get(topic) !== hearing) return;
       this.listeners.delete(topic);
       this.hearer()
-        .then((client) => (this.listeners.has(topic) ? undefined : client.unsubscribe(topic)))
+        .then((client) => (this.listeners.has(topic) ? undefined : this.isSharded ? client.sUnsubscribe(topic) : client.unsubscribe(topic)))
         .catch(() => undefined); // there is nothing to unsubscribe from any more
     };
   }
@@ -111,14 +113,14 @@ export class RedisConnection {
     // What is under way may want to write once more.
     for (const end = Date.now() + closeMs; this.active > 0 && Date.now() < end;) await pause(5);
     this.isClosed = true;
-    for (const opened of [this.commands, this.listener]) {
-      const client = await opened?.catch(() => undefined);
-      if (client?.isReady) {
+    for (const client of this.made) {
+      if (client.isReady ?? client.isOpen) {
         // What is under way is answered first, but not waited for without end.
-        const closing = client.close().catch(() => undefined);
+        const closing = Promise.resolve(client.close()).catch(() => undefined);
         await Promise.race([closing, pause(closeMs)]);
       }
-      if (client?.isOpen) client.destroy();
+      // One that has never been reached tries on until it is told not to.
+      if (client.isOpen) client.destroy();
     }
   }
 
@@ -131,9 +133,15 @@ export class RedisConnection {
 
   private async listen(topic: string): Promise<void> {
     const client = await this.hearer();
-    await client.subscribe(topic, (message: string) => {
+    const heard = (message: string) => {
       for (const hear of [...(this.listeners.get(topic) ?? [])]) hear(message);
-    });
+    };
+    await (this.isSharded ? client.sSubscribe(topic, heard) : client.subscribe(topic, heard));
+  }
+
+  /** In a cluster the node of a topic alone carries it, so that it knows who listens. */
+  private get isSharded(): boolean {
+    return this.address.kind === 'cluster';
   }
 
   private client(): Promise<Client> {
@@ -152,31 +160,38 @@ export class RedisConnection {
 
   private async open(isListener: boolean): Promise<Client> {
     if (this.isClosed) throw new Error('the store is closed');
-    const { createClient } = await loadPackage<Redis>('redis');
-    const client = createClient({
-      url: this.url,
-      disableOfflineQueue: !isListener,
-      commandsQueueMaxLength: mostWaiting,
-      pingInterval: 10_000,
-      socket: { reconnectStrategy: (tries: number) => Math.min(25 * 2 ** Math.min(tries, 8), longestWaitMs) * (0.75 + Math.random() / 2) },
-    });
+    const client = await createRedis(this.address, isListener);
+    this.made.add(client);
     let wasReady = false;
     client.on('error', (error: unknown) => {
       if (this.reachable !== false && wasReady) this.options.onFault(this.failed(error));
+      this.trouble = `, because of this: ${messageOf(error)}`;
       this.reachable = false;
     });
     client.on('ready', () => {
+      this.trouble = '';
       this.reachable = true;
       // It was away: what others said meanwhile is gone.
       if (isListener && wasReady) this.onGap();
       wasReady = true;
     });
+    // What a node of several said while it was away is gone too.
+    if (isListener) for (const event of ['node-reconnecting', 'topology-change']) client.on(event, () => wasReady && this.onGap());
     await client.connect();
+    wasReady = true;
     return client;
   }
 
-  private failed(error: unknown): JexoError {
-    const where = this.url.replace(/\/\/[^@/]*@/, '//');
+  /** A connection of its own, for what waits on it. */
+  async forQueue(): Promise<QueueClient> {
+    // What cannot be reached says so, where the queue would wait for ever.
+    await this.run((client) => client.get('jexo'));
+    return createForQueue(this.address);
+  }
+
+  /** @returns JEXO_STORE, with the address */
+  failed(error: unknown): JexoError {
+    const where = this.address.shown;
     return new JexoError('JEXO_STORE', `The store ${where} cannot be used: ${messageOf(error).replace(/\.$/, '')}.`, {
       where,
       cause: error,

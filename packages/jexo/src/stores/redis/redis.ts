@@ -13,11 +13,13 @@ import type {
   TaskRecord,
   TaskStore,
 } from '../../engine/store.js';
+import { readAddress } from './address.js';
 import { RedisConnection } from './connection.js';
+import { RedisQueues } from './task-queue.js';
 
 /** How much a Redis keeps, and how long. */
 export interface RedisStoreOptions {
-  /** Stands before every key and topic, so that several applications can share one Redis. Default `jexo:`. */
+  /** Stands before every key and topic, so that several applications can share one Redis. Default: that of the URL, else `jexo:`. */
   readonly prefix?: string;
   /** Milliseconds after which a session that nobody uses is forgotten. Default 24 hours. */
   readonly sessionTtlMs?: number;
@@ -47,17 +49,20 @@ const beatMs = 2000;
  *
  * While the Redis cannot be reached, new sessions are refused with 503; calls of sessions that a process already carries go on without what needs the store.
  *
- * @param url `redis://…`, or `rediss://…` for TLS
- * @throws when it is first used: JexoError JEXO_PACKAGE_MISSING, JEXO_STORE
+ * @param url `redis://…`, or `rediss://…` for TLS; `redis+cluster://one:7000,two:7000`; `redis+sentinel://one:26379,two:26379/main`. With
+ *   `?prefix=apiary:` the prefix of keys.
+ * @throws JexoError JEXO_USAGE for another URL. When it is first used: JEXO_PACKAGE_MISSING, JEXO_STORE
  * @example
  * await serveHttp(apiary, { store: redis('redis://127.0.0.1:6379') });
  */
 export function redis(url: string, options: RedisStoreOptions = {}): Store {
-  const { prefix = 'jexo:', commandTimeoutMs = 2000, onFault = printFault } = options;
-  const connection = new RedisConnection(url, { commandTimeoutMs, onFault: (error) => onFault(error, 'store') });
-  const named = { prefix, ttl: options.sessionTtlMs ?? day, ...options };
+  const address = readAddress(url);
+  const { prefix = address.prefix ?? 'jexo:', commandTimeoutMs = 2000, onFault = printFault } = options;
+  const connection = new RedisConnection(address, { commandTimeoutMs, onFault: (error) => onFault(error, 'store') });
+  const named = { ...options, prefix, ttl: options.sessionTtlMs ?? day };
   const gaps = new Set<() => void>();
   connection.onGap = () => gaps.forEach((hear) => hear());
+  const queues = new RedisQueues(connection, prefix, (error) => onFault(error, 'store'));
   const processes = processesIn(connection, prefix, (error) => onFault(error, 'store'));
   return {
     sessions: sessionsIn(connection, named),
@@ -67,11 +72,13 @@ export function redis(url: string, options: RedisStoreOptions = {}): Store {
     limits: limitsIn(connection, prefix),
     state: stateIn(connection, named),
     processes,
+    queue: (server) => queues.of(server),
     get isReachable() {
       return connection.isReachable !== false;
     },
     async close() {
       processes.stop();
+      await queues.close();
       await connection.close();
     },
   };
@@ -186,7 +193,7 @@ function eventsIn(connection: RedisConnection, { prefix, ttl, maxKeptEvents = 50
 function busOf(connection: RedisConnection, prefix: string, gaps: Set<() => void>): Bus {
   const named = (topic: string) => `${prefix}bus:${topic}`;
   return {
-    publish: (topic, message) => connection.run((client) => client.publish(named(topic), message), patient),
+    publish: (topic, message) => connection.publish(named(topic), message, patient),
     subscribe: (topic, hear) => connection.subscribe(named(topic), hear),
     onGap(hear) {
       gaps.add(hear);
@@ -208,7 +215,7 @@ function tasksIn(connection: RedisConnection, prefix: string): TaskStore {
       const begun = Date.parse(createdAt);
       const left = Math.max(1, ttl === null ? day : begun + ttl - Date.now());
       const done = ['completed', 'failed', 'cancelled'].includes(record.task.status) ? 1 : 0;
-      if ((await connection.script('saveTask', [key(taskId)], [JSON.stringify(record), done, left], done === 1 ? patient : 1)) === 0)
+      if ((await connection.script('saveTask', [key(taskId)], [JSON.stringify(record), done, left, record.run ?? 0], done === 1 ? patient : 1)) === 0)
         return false;
       await connection.run((client) =>
         client

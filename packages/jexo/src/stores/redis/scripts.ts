@@ -70,10 +70,11 @@ if ended > tonumber(ARGV[2]) then
   end
 end
 return 1`,
-  /** KEYS: task. ARGV: record, 1 when it has an outcome, life in ms. 0 when the task had an outcome before. */
+  /** KEYS: task. ARGV: record, 1 when it has an outcome, life in ms, run. 0 when the task had an outcome before, or a later run. */
   saveTask: `
-if redis.call('HGET', KEYS[1], 'done') == '1' then return 0 end
-redis.call('HSET', KEYS[1], 'record', ARGV[1], 'done', ARGV[2])
+local done, run = unpack(redis.call('HMGET', KEYS[1], 'done', 'run'))
+if done == '1' or tonumber(run or '0') > tonumber(ARGV[4]) then return 0 end
+redis.call('HSET', KEYS[1], 'record', ARGV[1], 'done', ARGV[2], 'run', ARGV[4])
 redis.call('PEXPIRE', KEYS[1], ARGV[3])
 return 1`,
   /** KEYS: count. ARGV: most, window in ms. Milliseconds to wait, or 0. */

@@ -1,5 +1,6 @@
 import { systemClock, type Clock } from '../../engine/clock.js';
 import { printFault } from '../../engine/faults.js';
+import { JexoError } from '../../errors.js';
 import { hold, type Caller, type Servable } from '../../engine/servable.js';
 import { after, type MaybePromise, type Store } from '../../engine/store.js';
 import { errorCodes } from '../../protocol/json-rpc.js';
@@ -28,6 +29,11 @@ export interface EndpointOptions extends GateOptions, StreamLimits {
   readonly sessionMark?: string;
   /** Where sessions, events, tasks and limits are kept. Default: in the memory of this process. Several processes may share one. */
   readonly store?: Store;
+  /**
+   * True leaves tasks to workers (`jexo work`, `workTasks`), which may be other processes: they wait in the queue of the `store` until one has time.
+   * Default false: this process does them.
+   */
+  readonly queueTasks?: boolean;
   /** False serves every request by itself, without sessions: for hosts that keep nothing between requests. Default true. */
   readonly sessions?: boolean;
   /**
@@ -76,6 +82,7 @@ export interface Endpoint {
 // eslint-disable-next-line max-lines-per-function -- the members of an endpoint share its state
 export function createEndpoint(server: Servable, options: EndpointOptions): Endpoint {
   const { clock = systemClock, onFault = printFault, auth } = options;
+  requireQueue(options);
   const release = hold(server);
   const gate = createGate(options);
   const tap = options.tap === undefined ? undefined : safeTap(options.tap, onFault);
@@ -165,6 +172,15 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
   };
 }
 
+/** @throws JexoError JEXO_DEFINITION when tasks are left to workers, and there is nowhere to leave them */
+function requireQueue({ queueTasks = false, store }: EndpointOptions): void {
+  if (queueTasks && store?.queue === undefined)
+    throw new JexoError('JEXO_DEFINITION', 'Tasks can wait for workers in a store with a queue only.', {
+      where: 'queueTasks',
+      next: "Give it one: { store: redis('redis://…'), queueTasks: true }.",
+    });
+}
+
 /** The parts that the answers of all requests share, with the timer that ends what is idle. */
 function createServing(
   server: Servable,
@@ -181,6 +197,7 @@ function createServing(
     store,
     isShared: options.store !== undefined,
     mark: options.sessionMark ?? '',
+    queueTasks: options.queueTasks ?? false,
     limits: { ...options, sessionIdleMs, maxSessions, maxSessionsPerAddress },
     clock,
     onStream: keepAlive.add,

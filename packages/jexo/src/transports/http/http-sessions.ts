@@ -39,6 +39,8 @@ export interface HttpSessionsParts {
   /** Ends the ids of sessions that are begun here. */
   readonly mark: string;
   readonly limits: SessionLimits & StreamLimits;
+  /** True when tasks wait for workers. */
+  readonly queueTasks?: boolean;
   readonly clock: Clock;
   readonly onStream: (sink: EventStream) => void;
   readonly onFault: (error: unknown, reference: string) => void;
@@ -56,6 +58,10 @@ export interface HttpSessions {
   makeRoom(address: string): boolean;
   /** Ends those that have been idle for too long. */
   sweep(now: number): void;
+  /** Opens a session by its record, as `find` does for one that the store holds. */
+  revive(record: SessionRecord): HttpSession;
+  /** Drops a session that is not needed here any more; it goes on elsewhere. */
+  release(session: HttpSession): void;
   /** Ends the sessions of this process; those in a shared store go on elsewhere. */
   leave(reason: string): void;
 }
@@ -119,6 +125,7 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
       onFault,
       ...(isShared && {
         store,
+        queueTasks: parts.queueTasks ?? false,
         idPrefix: `${self}-`,
         onState: (record: SessionRecord) => save(session, record),
         follow: (take: (record: SessionRecord) => void) => (refresh = take),
@@ -219,6 +226,8 @@ export function createHttpSessions(parts: HttpSessionsParts): HttpSessions {
         if (now - lastSeen > limits.sessionIdleMs * patience && !streams.listening) drop(session, 'the session was idle for too long');
       }
     },
+    revive: (record) => sessions.get(record.id) ?? open(record.id, record.caller, record),
+    release: (session) => drop(session, 'it is not needed here any more'),
     leave(reason) {
       isLeaving = true;
       leaveServer?.();
