@@ -10,7 +10,7 @@ import { exportJWK, generateKeyPair, SignJWT } from 'jose';
 import { keys } from 'jexo';
 import { inTurn, median, pause, processorMs, requireCommand, startServer, table, untilListening } from './measure.mjs';
 
-const here = (path) => fileURLToPath(new URL(path, import.meta.url));
+export const here = (path) => fileURLToPath(new URL(path, import.meta.url));
 const cli = here('../packages/jexo/bin/jexo.mjs');
 
 function makeKey() {
@@ -20,7 +20,7 @@ function makeKey() {
   return { folder, file, key };
 }
 
-const hello = {
+export const hello = {
   jsonrpc: '2.0',
   id: 1,
   method: 'initialize',
@@ -31,12 +31,11 @@ const json = { 'content-type': 'application/json', accept: 'application/json, te
 /** Processor time of a call with keys, log and metrics over that of the bare call, in microseconds. */
 export async function guarded(how = {}) {
   const { folder, file, key } = makeKey();
-  return besideBare(folder, key, [4732, [here('servers/production.mjs'), '4732', file, join(folder, 'calls.log')]], how);
+  return besideBare(key, [4732, [here('servers/production.mjs'), '4732', file, join(folder, 'calls.log')]], how);
 }
 
 /** The same for a server whose callers have signed in: every call brings a signed token (RS256). */
 export async function signedIn(how = {}) {
-  const folder = mkdtempSync(join(tmpdir(), 'jexo-bench-'));
   const { privateKey, publicKey } = await generateKeyPair('RS256', { extractable: true });
   const jwks = { keys: [{ ...(await exportJWK(publicKey)), kid: 'bench', alg: 'RS256' }] };
   const issuer = createServer((request, response) => {
@@ -54,15 +53,16 @@ export async function signedIn(how = {}) {
     .setExpirationTime('1h')
     .sign(privateKey);
   try {
-    return await besideBare(folder, token, [4733, [here('servers/signed-in.mjs'), '4733', url]], how);
+    return await besideBare(token, [4733, [here('servers/signed-in.mjs'), '4733', url]], how);
   } finally {
     issuer.close();
   }
 }
 
 /** @param guardedServer its port, and the words that start it; the credential is a bearer token */
-async function besideBare(folder, key, guardedServer, { seconds = 4, rounds = 5 } = {}) {
+export async function besideBare(key, guardedServer, { seconds = 4, rounds = 5 } = {}) {
   requireCommand('wrk');
+  const folder = mkdtempSync(join(tmpdir(), 'jexo-bench-'));
   const script = join(folder, 'call.lua');
   writeFileSync(
     script,
@@ -102,7 +102,7 @@ async function besideBare(folder, key, guardedServer, { seconds = 4, rounds = 5 
   }
 }
 
-const send = (port, agent, headers, body) =>
+export const send = (port, agent, headers, body) =>
   new Promise((resolve, reject) => {
     const sent = request({ port, host: '127.0.0.1', path: '/mcp', method: 'POST', agent, headers: { ...json, ...headers } }, (answer) => {
       answer.resume().on('end', () => (answer.statusCode === 200 ? resolve(answer.headers) : reject(new Error(String(answer.statusCode)))));
@@ -132,22 +132,25 @@ export async function workers({ seconds = 4, rounds = 3 } = {}) {
         }),
       );
     }
-    return await inTurn(clients, rounds, async (calls) => {
-      const until = performance.now() + seconds * 1000;
-      let count = 0;
-      await Promise.all(
-        calls.map(async (call) => {
-          while (performance.now() < until) {
-            await call();
-            count++;
-          }
-        }),
-      );
-      return count / seconds;
-    });
+    return await inTurn(clients, rounds, (calls) => callsPerSecond(calls, seconds));
   } finally {
     for (const child of running) child.kill();
   }
+}
+
+/** Makes each call again and again, all at once. */
+export async function callsPerSecond(calls, seconds) {
+  const until = performance.now() + seconds * 1000;
+  let count = 0;
+  await Promise.all(
+    calls.map(async (call) => {
+      while (performance.now() < until) {
+        await call();
+        count++;
+      }
+    }),
+  );
+  return count / seconds;
 }
 
 /** Microseconds until a key is refused, by what is wrong with it: medians of many rounds, each class in turn. */

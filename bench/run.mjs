@@ -12,6 +12,7 @@ import { guarded, refusals, signedIn, workers } from './production.mjs';
 import { reader } from './reader.mjs';
 import { reload } from './reload.mjs';
 import { rest } from './rest.mjs';
+import { idleShared, processes, stored, takeOver } from './shared.mjs';
 import { size } from './size.mjs';
 import { start } from './start.mjs';
 import { stdio } from './stdio.mjs';
@@ -126,6 +127,34 @@ const measurements = {
       `${two.toFixed(0)} against ${one.toFixed(0)} calls/s`,
       `**${(two / one).toFixed(2)}**`,
       'at least 1.8',
+    ];
+  },
+  async stored() {
+    const { bare, guarded: full, ratio, commands } = await stored();
+    return [
+      'HTTP: the call with sessions in a Redis, processor time on our side; commands a plain call',
+      `${full.toFixed(0)} µs against ${bare.toFixed(0)} µs of the bare call`,
+      `**${ratio.toFixed(2)}**; **${commands.toFixed(1)}** commands`,
+      'at most 1.5; at most 2',
+    ];
+  },
+  async processes() {
+    const { one, two } = await processes();
+    return [
+      'Two processes on one Redis against one, no stickiness, 32 clients, calls that take 2 ms of processor time',
+      `${two.toFixed(0)} against ${one.toFixed(0)} calls/s`,
+      `**${(two / one).toFixed(2)}**`,
+      'at least 1.8',
+    ];
+  },
+  async shared() {
+    const idle = await idleShared();
+    const taken = await takeOver();
+    return [
+      `${idle.count.toLocaleString('en')} idle sessions in a Redis; a call in each of ${taken.count.toLocaleString('en')} sessions of a killed process at another one`,
+      `${((taken.count / taken.ms) * 1000).toFixed(0)} sessions/s, 50 at a time`,
+      `**${idle.bytes.toFixed(0)} bytes** each; **${(taken.ms / 1000).toFixed(1)} s**`,
+      '',
     ];
   },
   async refusals() {

@@ -193,7 +193,12 @@ export class TaskBook {
     signal.addEventListener('abort', give, { once: true });
     const released = async (message: string): Promise<void> => {
       this.letGo(taskId);
-      await store.save({ task: { ...claimed, statusMessage: message, lastUpdatedAt: this.now() }, owner: record.owner, run, isQueued: true });
+      await store.save({
+        task: { ...claimed, statusMessage: message, lastUpdatedAt: this.now() },
+        owner: record.owner,
+        run,
+        isQueued: true,
+      });
     };
     try {
       // A cancellation may have come between the look at the record and the claim.

@@ -122,7 +122,8 @@ export const serveSettings: readonly ServeSetting[] = [
     name: 'store',
     flags: '--store <url>',
     type: 'text',
-    about: 'over HTTP: keep sessions, streams and tasks in a Redis that several processes share: redis://…, rediss://…?prefix=apiary:, redis+cluster://…, redis+sentinel://…',
+    about:
+      'over HTTP: keep sessions, streams and tasks in a Redis that several processes share: redis://…, rediss://…?prefix=apiary:, redis+cluster://…, redis+sentinel://…',
   },
   {
     name: 'queueTasks',

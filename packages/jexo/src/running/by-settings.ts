@@ -140,7 +140,17 @@ export function requireUse({
   if (keys !== undefined) refuse('--keys', 'Keys are sent over HTTP; over stdio the caller is whoever started the server.', next);
   if (issuers.length > 0) refuse('--issuer', 'Tokens are sent over HTTP; over stdio the caller is whoever started the server.', next);
   if (workers > 1) refuse('--workers', 'Several processes can only share a port of HTTP; over stdio there is one client.', next);
-  const overHttp = ['store', 'queueTasks', 'metrics', 'adminPort', 'publicUrl', 'narrowing', 'requestsPerMinute', 'compress', 'httpSse'] as const;
+  const overHttp = [
+    'store',
+    'queueTasks',
+    'metrics',
+    'adminPort',
+    'publicUrl',
+    'narrowing',
+    'requestsPerMinute',
+    'compress',
+    'httpSse',
+  ] as const;
   const lost = overHttp.find((name) => settings[name] !== undefined);
   const flag = lost?.replaceAll(/[A-Z]/g, (letter) => `-${letter.toLowerCase()}`);
   if (flag !== undefined) refuse(`--${flag}`, `--${flag} means something over HTTP only.`, next);

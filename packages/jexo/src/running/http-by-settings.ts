@@ -1,7 +1,8 @@
 import { keys } from '../auth/keys.js';
 import { oauth } from '../auth/oauth/oauth.js';
 import { describeFault } from '../engine/faults.js';
-import { after } from '../engine/store.js';
+import { JexoError } from '../errors.js';
+import { after, type Store } from '../engine/store.js';
 import { redis } from '../stores/redis/redis.js';
 import { contentType, type Metrics } from '../middleware/metrics.js';
 import type { ServeDefaults } from '../plans/serve-settings.js';
@@ -21,11 +22,20 @@ export function httpBySettings(settings: ServeDefaults, counted: Metrics | undef
     ...(auth && { auth }),
     ...(shown && settings.adminPort === undefined && { routes: { '/metrics': guarded(shown, auth) } }),
     ...(shown && { adminRoutes: { '/metrics': shown } }),
-    ...(settings.store !== undefined && { store: redis(settings.store) }),
+    ...(settings.store !== undefined && { store: storeBySettings(settings) }),
     ...(settings.queueTasks && { queueTasks: true }),
     // Where sessions are kept for all, any process answers.
     ...(self && settings.store === undefined && { sessionMark: markOf(self.number), elsewhere: handOn(self) }),
   };
+}
+
+/** The store of the settings. @throws JexoError JEXO_USAGE when there is none, or its address is wrong */
+export function storeBySettings({ store }: ServeDefaults): Store {
+  if (store !== undefined) return redis(store);
+  throw new JexoError('JEXO_USAGE', 'A worker takes its tasks from a store, and none was given.', {
+    where: '--store',
+    next: 'Give the one of the serving processes: --store redis://127.0.0.1:6379',
+  });
 }
 
 function authOf({

@@ -113,37 +113,63 @@ async function served(url: string) {
   return client;
 }
 
-withRedis('a cluster carries sessions, streams and tasks of several processes and a worker', async () => {
-  cluster ??= await makeCluster();
-  const client = await served(cluster.url);
-  for (let calls = 0; calls < 6; calls++) expect((await client.call('weigh')).content).toEqual([{ type: 'text', text: '31 kg' }]);
-  const tasks = await Promise.all(Array.from({ length: 6 }, () => client.callAsTask('weigh')));
-  for (const task of tasks) expect((await task.result()).content).toEqual([{ type: 'text', text: '31 kg' }]);
-}, 60_000);
+withRedis(
+  'a cluster carries sessions, streams and tasks of several processes and a worker',
+  async () => {
+    cluster ??= await makeCluster();
+    const client = await served(cluster.url);
+    for (let calls = 0; calls < 6; calls++) expect((await client.call('weigh')).content).toEqual([{ type: 'text', text: '31 kg' }]);
+    const tasks = await Promise.all(Array.from({ length: 6 }, () => client.callAsTask('weigh')));
+    for (const task of tasks) expect((await task.result()).content).toEqual([{ type: 'text', text: '31 kg' }]);
+  },
+  60_000,
+);
 
-withRedis('sentinels: when the main server dies, sessions go on at its replica', async () => {
-  const group = await makeSentinels();
-  open.push(() => group.stop());
-  const client = await served(group.url);
-  expect((await client.call('weigh')).content).toEqual([{ type: 'text', text: '31 kg' }]);
-  expect((await (await client.callAsTask('weigh')).result()).content).toEqual([{ type: 'text', text: '31 kg' }]);
-  group.failOver();
-  const until = Date.now() + 30_000;
-  for (;;) {
-    const answer = await client.callAsTask('weigh').then((task) => task.result(), (error: unknown) => error as Error);
-    if (!(answer instanceof Error)) break;
-    if (Date.now() > until) throw answer;
-    await new Promise((resolve) => setTimeout(resolve, 200));
-  }
-}, 90_000);
+withRedis(
+  'sentinels: when the main server dies, sessions go on at its replica',
+  async () => {
+    const group = await makeSentinels();
+    open.push(() => group.stop());
+    const client = await served(group.url);
+    expect((await client.call('weigh')).content).toEqual([{ type: 'text', text: '31 kg' }]);
+    expect((await (await client.callAsTask('weigh')).result()).content).toEqual([{ type: 'text', text: '31 kg' }]);
+    group.failOver();
+    const until = Date.now() + 30_000;
+    for (;;) {
+      const answer = await client.callAsTask('weigh').then(
+        (task) => task.result(),
+        (error: unknown) => error as Error,
+      );
+      if (!(answer instanceof Error)) break;
+      if (Date.now() > until) throw answer;
+      await new Promise((resolve) => setTimeout(resolve, 200));
+    }
+  },
+  90_000,
+);
 
 withRedis('TLS and a password; whatever is wrong with them is said, and closing does not wait for it', async () => {
   const folder = freshFolder('tls');
   const [key, cert] = [join(folder, 'key.pem'), join(folder, 'cert.pem')];
-  const words = ['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes', '-days', '2', '-subj', '/CN=localhost'];
+  const words = [
+    'req',
+    '-x509',
+    '-newkey',
+    'ec',
+    '-pkeyopt',
+    'ec_paramgen_curve:prime256v1',
+    '-nodes',
+    '-days',
+    '2',
+    '-subj',
+    '/CN=localhost',
+  ];
   const made = spawnSync('openssl', [...words, '-addext', 'subjectAltName=DNS:localhost', '-keyout', key, '-out', cert]);
   expect(made.status).toBe(0);
-  const secured = await makeRedis(['--requirepass', 'hush', '--tls-cert-file', cert, '--tls-key-file', key, '--tls-auth-clients', 'no'], true);
+  const secured = await makeRedis(
+    ['--requirepass', 'hush', '--tls-cert-file', cert, '--tls-key-file', key, '--tls-auth-clients', 'no'],
+    true,
+  );
   open.push(() => secured.stop());
   const url = `rediss://:hush@localhost:${secured.tlsPort}`;
   const working = await start(['work', hives, '--store', url, '--json'], { env: { NODE_EXTRA_CA_CERTS: cert } });
@@ -157,7 +183,10 @@ withRedis('TLS and a password; whatever is wrong with them is said, and closing 
   ] as const) {
     const faults: unknown[] = [];
     const wrong = redis(bad, { commandTimeoutMs: 500, onFault: (error) => faults.push(error) });
-    const error = await Promise.resolve(wrong.sessions.load('x')).then(() => undefined, (thrown: Error) => thrown);
+    const error = await Promise.resolve(wrong.sessions.load('x')).then(
+      () => undefined,
+      (thrown: Error) => thrown,
+    );
     expect([bad, [error, ...faults].map(String).join()]).toEqual([bad, expect.stringContaining(why)]);
     expect(String(error)).not.toMatch(/hush|guess/);
     await wrong.close();

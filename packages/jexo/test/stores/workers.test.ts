@@ -98,8 +98,7 @@ withRedis('every task of many is worked on once, by any of the workers', async (
   const counts = new Map<string, number>();
   const by =
     (name: string): Run =>
-    () =>
-      (counts.set(name, (counts.get(name) ?? 0) + 1), name);
+    () => (counts.set(name, (counts.get(name) ?? 0) + 1), name);
   const workers = [await worker(prefix, { move: by('one') }), await worker(prefix, { move: by('two') })];
   const tasks = await Promise.all(Array.from({ length: 30 }, () => client.callAsTask('move')));
   await Promise.all(tasks.map((task) => task.result()));
@@ -225,31 +224,35 @@ export async function moveAll(): Promise<string> {
 }
 `;
 
-withRedis('jexo work: a killed worker’s read-only task is run again by another one, and the other fails, within seconds', async () => {
-  const folder = freshFolder('work');
-  const file = join(folder, 'scales.ts');
-  const weighed = join(folder, 'weighed.txt');
-  writeFileSync(file, module);
-  writeFileSync(weighed, '');
-  const { readFileSync } = await import('node:fs');
-  const store = `${server.url}?prefix=${fresh()}`;
-  const serving = await start(['serve', file, '--http', '--store', store, '--queue-tasks', '--json'], { cwd: folder });
-  open.push(() => serving.stop());
-  const client = await connect(serving.said.address as string);
-  open.push(() => client.close());
-  const hanging = await start(['work', file, '--store', store, '--json'], { cwd: folder, env: { WEIGHED: weighed, HANG: '1' } });
-  open.push(() => hanging.stop());
-  expect(hanging.said).toMatchObject({ tasks: ['weigh_all', 'move_all'], concurrency: 4 });
-  const [weigh, move] = [await client.callAsTask('weigh_all'), await client.callAsTask('move_all')];
-  while (readFileSync(weighed, 'utf8').split('\n').length < 3) await new Promise((resolve) => setTimeout(resolve, 20));
-  await hanging.stop('SIGKILL');
-  const helping = await start(['work', file, '--store', store, '--json'], { cwd: folder, env: { WEIGHED: weighed } });
-  open.push(() => helping.stop());
-  expect(textOf(await weigh.result())).toBe('all weighed');
-  await expect(move.result()).rejects.toMatchObject({ data: { retryable: true } });
-  // Twice by the first, once more by the second: the one that may be.
-  expect(readFileSync(weighed, 'utf8').trim().split('\n')).toHaveLength(3);
-}, 60_000);
+withRedis(
+  'jexo work: a killed worker’s read-only task is run again by another one, and the other fails, within seconds',
+  async () => {
+    const folder = freshFolder('work');
+    const file = join(folder, 'scales.ts');
+    const weighed = join(folder, 'weighed.txt');
+    writeFileSync(file, module);
+    writeFileSync(weighed, '');
+    const { readFileSync } = await import('node:fs');
+    const store = `${server.url}?prefix=${fresh()}`;
+    const serving = await start(['serve', file, '--http', '--store', store, '--queue-tasks', '--json'], { cwd: folder });
+    open.push(() => serving.stop());
+    const client = await connect(serving.said.address as string);
+    open.push(() => client.close());
+    const hanging = await start(['work', file, '--store', store, '--json'], { cwd: folder, env: { WEIGHED: weighed, HANG: '1' } });
+    open.push(() => hanging.stop());
+    expect(hanging.said).toMatchObject({ tasks: ['weigh_all', 'move_all'], concurrency: 4 });
+    const [weigh, move] = [await client.callAsTask('weigh_all'), await client.callAsTask('move_all')];
+    while (readFileSync(weighed, 'utf8').split('\n').length < 3) await new Promise((resolve) => setTimeout(resolve, 20));
+    await hanging.stop('SIGKILL');
+    const helping = await start(['work', file, '--store', store, '--json'], { cwd: folder, env: { WEIGHED: weighed } });
+    open.push(() => helping.stop());
+    expect(textOf(await weigh.result())).toBe('all weighed');
+    await expect(move.result()).rejects.toMatchObject({ data: { retryable: true } });
+    // Twice by the first, once more by the second: the one that may be.
+    expect(readFileSync(weighed, 'utf8').trim().split('\n')).toHaveLength(3);
+  },
+  60_000,
+);
 
 test('jexo work says what is missing', async () => {
   const folder = freshFolder('work');

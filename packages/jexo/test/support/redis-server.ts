@@ -84,7 +84,6 @@ async function endAll(children: readonly ChildProcess[]): Promise<void> {
   await Promise.all(ended);
 }
 
-
 /** A cluster of three servers without replicas. */
 export async function makeCluster(): Promise<RedisGroup> {
   const children: ChildProcess[] = [];
@@ -99,7 +98,8 @@ export async function makeCluster(): Promise<RedisGroup> {
   const nodes = ports.map((port) => `127.0.0.1:${port}`);
   const made = spawnSync('redis-cli', ['--cluster', 'create', ...nodes, '--cluster-yes'], { encoding: 'utf8' });
   if (made.status !== 0) throw new Error(made.stdout + made.stderr);
-  const isReady = () => spawnSync('redis-cli', ['-p', String(ports[2]), 'cluster', 'info'], { encoding: 'utf8' }).stdout.includes('state:ok');
+  const isReady = () =>
+    spawnSync('redis-cli', ['-p', String(ports[2]), 'cluster', 'info'], { encoding: 'utf8' }).stdout.includes('state:ok');
   while (!isReady()) await new Promise((resolve) => setTimeout(resolve, 50));
   return { url: `redis+cluster://${nodes.join(',')}`, failOver: () => children[0]!.kill('SIGKILL'), stop: () => endAll(children) };
 }

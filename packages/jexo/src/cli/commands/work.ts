@@ -3,8 +3,8 @@ import type { Server } from '../../offers/define-server.js';
 import { resolveSettings } from '../../plans/resolve-settings.js';
 import type { ServeDefaults } from '../../plans/serve-settings.js';
 import { shapeBySettings, switchBySettings } from '../../running/by-settings.js';
+import { storeBySettings } from '../../running/http-by-settings.js';
 import { workTasks, type TaskWorker } from '../../running/work-tasks.js';
-import { redis } from '../../stores/redis/redis.js';
 import { openTargets } from '../../targets/open-targets.js';
 import type { Target } from '../../targets/target-kind.js';
 import { surviveStrays } from '../../transports/strays.js';
@@ -36,15 +36,9 @@ async function work({ operands, command: words, options, given: names }: Invocat
   const opening = { ...options.opening, ...(options.name !== undefined && { name: options.name }), reshape: shaping.reshape };
   const { server, serve } = await openTargets(targets, opening);
   const { values: settings } = resolve(serve);
-  if (settings.store === undefined) {
-    await server.close();
-    throw new JexoError('JEXO_USAGE', 'A worker takes its tasks from a store, and none was given.', {
-      where: '--store',
-      next: 'Give the one of the serving processes: --store redis://127.0.0.1:6379',
-    });
-  }
   const { grace = 10 } = settings;
-  const store = redis(settings.store);
+  if (settings.store === undefined) await server.close();
+  const store = storeBySettings(settings);
   const stopSwitches = await switchBySettings(server, settings, note);
   const worker = await workTasks(server, { store, concurrency: options.concurrency, graceMs: grace * 1000, onFault: reportFault });
   await announceWork(server, options);

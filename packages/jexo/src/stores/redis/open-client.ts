@@ -54,7 +54,7 @@ export interface QueueClient {
   readonly client: unknown;
   readonly close: () => Promise<void>;
 }
-/** Whoever uses a connection is told of its errors; nobody need hear them a second time. */
+/** Whoever uses a connection gets its errors; they need no second listener. */
 const heard = <T>(client: T): T => {
   (client as NodeJS.EventEmitter).on('error', () => undefined);
   return client;

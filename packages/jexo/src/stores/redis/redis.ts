@@ -215,7 +215,14 @@ function tasksIn(connection: RedisConnection, prefix: string): TaskStore {
       const begun = Date.parse(createdAt);
       const left = Math.max(1, ttl === null ? day : begun + ttl - Date.now());
       const done = ['completed', 'failed', 'cancelled'].includes(record.task.status) ? 1 : 0;
-      if ((await connection.script('saveTask', [key(taskId)], [JSON.stringify(record), done, left, record.run ?? 0], done === 1 ? patient : 1)) === 0)
+      if (
+        (await connection.script(
+          'saveTask',
+          [key(taskId)],
+          [JSON.stringify(record), done, left, record.run ?? 0],
+          done === 1 ? patient : 1,
+        )) === 0
+      )
         return false;
       await connection.run((client) =>
         client

@@ -90,6 +90,12 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
   const { sessions, passing, keepAlive } = serving;
   const { narrowing = false } = options;
   let isClosed = false;
+  /** Requests whose caller or session is still being looked up: no session counts them yet. */
+  const entering = new Set<Promise<void>>();
+  const enter = (work: Promise<void>) => {
+    entering.add(work);
+    void work.finally(() => entering.delete(work));
+  };
 
   const route = (request: HttpRequest, body: RequestBody, cors: Record<string, string>, caller: Caller, responder: Responder) => {
     switch (request.method) {
@@ -136,7 +142,7 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
     handle(request, body, responder) {
       try {
         const work = answer(request, body, responder);
-        if (work instanceof Promise) work.catch((error: unknown) => failed(error, responder));
+        if (work instanceof Promise) enter(work.catch((error: unknown) => failed(error, responder)));
       } catch (error) {
         failed(error, responder);
       }
@@ -151,7 +157,7 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       serving.isDraining = true;
     },
     get inFlight() {
-      let count = passing.inFlight;
+      let count = passing.inFlight + entering.size;
       for (const { peer } of sessions.all()) count += peer.inFlight.incoming;
       return count;
     },
@@ -159,7 +165,11 @@ export function createEndpoint(server: Servable, options: EndpointOptions): Endp
       for (const { peer } of [...sessions.all()]) peer.close('the server has ended all sessions');
     },
     async whenIdle() {
-      await Promise.all([...[...sessions.all()].map(({ peer }) => peer.whenIdle()), passing.whenIdle()]);
+      // While one is waited for, others may come in over connections that are still open.
+      while (serving.sessions.size > 0 || entering.size > 0 || passing.inFlight > 0) {
+        await Promise.all([...[...sessions.all()].map(({ peer }) => peer.whenIdle()), passing.whenIdle(), ...entering]);
+        if (this.inFlight === 0) return;
+      }
     },
     async close(reason) {
       isClosed = true;
