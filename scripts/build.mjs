@@ -124,12 +124,13 @@ async function buildLibrary() {
       testing: join(pkg, 'src/testing.ts'),
       cli: join(pkg, 'src/cli/main.ts'),
       packed: join(pkg, 'src/pack/packed-entry.ts'),
+      vite: join(pkg, 'src/vite-entry.ts'),
     },
     platform: 'node',
     target: 'node20',
     splitting: true,
     chunkNames: 'part-[hash]',
-    external: ['esbuild', 'typescript'],
+    external: ['esbuild', 'typescript', 'vite'],
     // Its other form loads its parts in a way that cannot be built in.
     alias: { ...oneOfEach, 'jsonc-parser': 'jsonc-parser/lib/esm/main.js' },
     // Packages written in the older module format call require for Node's own modules.
@@ -155,6 +156,14 @@ async function buildLibrary() {
     entryPoints: { client: join(pkg, 'src/client-entry.ts') },
     platform: 'browser',
     plugins: [withoutCompiler],
+  });
+  // For pages that hosts show, and for the hosts.
+  await build({
+    ...shared,
+    define,
+    entryPoints: { view: join(pkg, 'src/view/index.ts'), 'view-react': join(pkg, 'src/view/react.ts'), 'view-host': join(pkg, 'src/view/host.ts') },
+    platform: 'browser',
+    external: ['react'],
   });
   // Parts that a pack carries folded up, since most servers never load them: by the file of the chunk.
   const folded = ['node_modules/pino/pino.js', 'node_modules/prom-client/index.js', 'packages/jexo/src/offers/json-schema-check.ts'];

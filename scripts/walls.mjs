@@ -5,6 +5,7 @@ import { dirname, relative, resolve, sep } from 'node:path';
 /** For each room of packages/jexo/src: the rooms it may import. Every room may import itself and errors.ts. */
 export const rooms = {
   protocol: [],
+  view: ['protocol'],
   engine: ['protocol'],
   stores: ['engine', 'protocol'],
   offers: ['stores', 'engine', 'protocol'],
@@ -41,10 +42,11 @@ export const rooms = {
     'offers',
     'engine',
     'protocol',
+    'view',
   ],
 };
 /** Rooms that also run in browsers. */
-const portable = new Set(['protocol', 'engine', 'stores', 'offers', 'models', 'conversation', 'inspect']);
+const portable = new Set(['protocol', 'view', 'engine', 'stores', 'offers', 'models', 'conversation', 'inspect']);
 /** Parts of portable rooms that are for Node.js. */
 const notPortable = /^stores\/redis\//;
 /** Of the other rooms a portable one may take types only, or these files, which are portable themselves. */

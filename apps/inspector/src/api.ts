@@ -112,6 +112,8 @@ export interface Loaded {
   readonly notes: string;
   /** The model that can be asked, beside the stand-in. */
   readonly model?: string;
+  /** Where views are shown. */
+  readonly sandbox?: string;
 }
 export const loadBench = () => get<Loaded>('GET', '/api/bench');
 export const saveNotes = (notes: string) => request('PUT', '/api/notes', notes);
@@ -156,11 +158,24 @@ export const askModel = (connection: number, request: string, edits: object, sig
 export const importTrace = (name: string, text: string) => get<ConnectionState>('POST', `/api/wire?name=${encodeURIComponent(name)}`, text);
 export const traceFile = async (connection: number): Promise<Blob> => (await request('GET', `/api/wire?connection=${connection}`)).blob();
 
+export const readViewPage = (connection: number, uri: string) => get<{ contents: object[] }>('POST', '/api/view-page', { connection, uri });
+export const readForView = (connection: number, uri: string, signal: AbortSignal) =>
+  get<object>('POST', '/api/view-read', { connection, uri }, signal);
+/** @throws Error with what went wrong, for the view */
+export async function callFromView(connection: number, name: string, input: object, signal: AbortSignal): Promise<object> {
+  const { result, error } = await get<{ result?: object; error?: Trouble }>('POST', '/api/view-call', { connection, name, input }, signal);
+  if (result === undefined) throw new Error(error?.message ?? 'The call came to nothing.');
+  return result;
+}
+export const sendViewMessages = (connection: number, messages: readonly object[]) =>
+  request('POST', '/api/view-messages', { connection, messages });
+
 export interface BenchListener {
   connection(state: ConnectionState): void;
   gone(id: number): void;
   call(call: CallSheet): void;
   question(question: Question): void;
+  updated(changed: { readonly connection: number; readonly uri: string }): void;
   stderr(line: StderrLine): void;
   wire(entries: WireEntry[]): void;
 }

@@ -13,6 +13,7 @@ export interface Tool {
   readonly inputSchema: JsonSchema;
   readonly outputSchema?: JsonSchema;
   readonly annotations?: Readonly<Record<string, unknown>>;
+  readonly _meta?: Readonly<Record<string, unknown>>;
   readonly execution?: { readonly taskSupport?: 'optional' | 'required' | 'forbidden' };
 }
 export interface Resource {
@@ -143,6 +144,7 @@ export interface CallRequest {
   readonly item?: string;
   readonly asTask?: boolean;
   readonly times?: number;
+  readonly by?: 'view';
 }
 export interface CallSheet extends CallRequest {
   readonly id: number;

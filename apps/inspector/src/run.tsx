@@ -5,6 +5,8 @@ import { KeepOnSheet } from './keep';
 import type { CallEvent, CallSheet } from './model';
 import { QuestionCard } from './questions';
 import { TroubleNote } from './trouble-note';
+import { useStore } from './store';
+import { ViewFrame, viewOfTool } from './view-frame';
 import { duration, outcomes } from './words';
 
 /** How a call ended, in a word. */
@@ -30,6 +32,9 @@ export function Run({ call, onOpen }: { call: CallSheet; onOpen: (uri: string) =
       answer.current?.scrollIntoView({ block: 'start' });
     }
   }, [call.id, call.status]);
+  const connection = useStore(({ connections }) => connections.find(({ id }) => id === call.connection));
+  const isShown = call.kind === 'tool' && call.by === undefined && call.status !== 'failed' && call.status !== 'running';
+  const uri = isShown && connection !== undefined ? viewOfTool(connection, call.name) : undefined;
   const last = call.events.findLast((event) => event.kind === 'progress');
   return (
     <div className="run" ref={answer}>
@@ -50,6 +55,7 @@ export function Run({ call, onOpen }: { call: CallSheet; onOpen: (uri: string) =
       {call.events.length > 0 && <Happened call={call} />}
       {call.runs && call.runs.length > 1 && <Runs runs={call.runs} times={call.times ?? call.runs.length} />}
       {call.trouble && !call.mismatch && <TroubleNote trouble={call.trouble} />}
+      {uri !== undefined && connection !== undefined && <ViewFrame connection={connection} call={call} uri={uri} />}
       <Answer call={call} onOpen={onOpen} />
       {call.status !== 'running' && call.status !== 'cancelled' && <KeepOnSheet call={call} />}
     </div>

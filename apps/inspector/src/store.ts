@@ -26,6 +26,10 @@ export interface Store extends Notes {
   readonly trouble?: Trouble;
   /** The model that can be asked, beside the stand-in. */
   readonly model?: string;
+  /** Where views are shown. */
+  readonly sandbox?: string;
+  /** How often a watched resource has changed, by connection and URI. */
+  readonly updated: ReadonlyMap<string, number>;
   readonly connections: readonly ConnectionState[];
   readonly calls: ReadonlyMap<number, CallSheet>;
   readonly questions: readonly Question[];
@@ -38,6 +42,7 @@ let store: Store = {
   phase: 'opening',
   place: 'bench',
   connections: [],
+  updated: new Map(),
   calls: new Map(),
   questions: [],
   stderr: [],
@@ -114,7 +119,7 @@ export async function start(): Promise<void> {
   }
   for (let attempt = 0; ; attempt++) {
     try {
-      const { connections, calls, questions, stderr, notes, model } = await loadBench();
+      const { connections, calls, questions, stderr, notes, model, sandbox } = await loadBench();
       const { trouble: _, ...rest } = store;
       store = { ...rest, ...(store.phase === 'opening' && readNotes(notes)) };
       set({
@@ -124,6 +129,7 @@ export async function start(): Promise<void> {
         questions,
         stderr,
         ...(model !== undefined && { model }),
+        ...(sandbox !== undefined && { sandbox }),
       });
       attempt = 0;
       await follow(
@@ -133,6 +139,10 @@ export async function start(): Promise<void> {
           gone: (gone) => set({ connections: store.connections.filter(({ id }) => id !== gone) }),
           call: (call) => set({ calls: new Map(store.calls).set(call.id, call) }),
           question: (question) => set({ questions: replace(store.questions, question).filter(({ state }) => state === 'open') }),
+          updated({ connection, uri }) {
+            const key = `${connection} ${uri}`;
+            set({ updated: new Map(store.updated).set(key, (store.updated.get(key) ?? 0) + 1) });
+          },
           stderr: (line) => set({ stderr: [...store.stderr, line].slice(-2000) }),
           wire(entries) {
             traceBook.add(entries);

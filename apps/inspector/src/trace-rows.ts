@@ -1,6 +1,6 @@
 import type { WireEntry } from './model';
 
-export type Lane = 'sent' | 'back' | 'asked';
+export type Lane = 'sent' | 'back' | 'asked' | 'view';
 export interface TraceRow {
   readonly entry: WireEntry;
   readonly lane: Lane;
@@ -45,10 +45,11 @@ export class TraceBook {
 
   private read(entry: WireEntry): TraceRow {
     const message = (typeof entry.message === 'object' && entry.message !== null ? entry.message : {}) as Envelope;
-    const key = (way: string) => `${entry.connection} ${way} ${typeof message.id} ${String(message.id)}`;
+    const isView = entry.note === 'view';
+    const key = (way: string) => `${entry.connection} ${entry.note ?? ''} ${way} ${typeof message.id} ${String(message.id)}`;
     if (message.method !== undefined) {
       // A notification asks for nothing: it came back like an answer.
-      const lane = entry.way === 'sent' ? 'sent' : message.id === undefined ? 'back' : 'asked';
+      const lane = isView ? 'view' : entry.way === 'sent' ? 'sent' : message.id === undefined ? 'back' : 'asked';
       const about = message.params?.name ?? message.params?.uri;
       if (message.id !== undefined) this.open.set(key(entry.way), { entry, subject: about ?? message.method });
       return { entry, lane, title: about === undefined ? message.method : `${message.method} ${about}`, failed: false };
@@ -59,7 +60,7 @@ export class TraceBook {
     if (took !== undefined) this.longest = Math.max(this.longest, took);
     return {
       entry,
-      lane: back ? 'back' : 'sent',
+      lane: isView ? 'view' : back ? 'back' : 'sent',
       title: titleOf(entry, message, request?.subject),
       failed: message.error !== undefined || message.result?.isError === true || (isSignIn(entry.note) && (entry.http?.status ?? 0) >= 400),
       ...(request && took !== undefined && { took, tiedTo: request.entry.seq }),
@@ -77,5 +78,5 @@ function titleOf({ message, http, note }: WireEntry, { error }: Envelope, subjec
   if (typeof message === 'string') return message === '' ? '(nothing)' : message;
   if (message === undefined && http !== undefined)
     return http.method === undefined ? `HTTP ${http.status ?? ''}` : `${http.method} (no body)`;
-  return note ?? 'answer';
+  return note === 'view' ? 'answer' : (note ?? 'answer');
 }

@@ -12,6 +12,7 @@ const laneWords: Record<Lane, { readonly arrow: string; readonly words: string }
   sent: { arrow: '→', words: 'what we sent' },
   back: { arrow: '←', words: 'what came back' },
   asked: { arrow: '↩', words: 'what the server asked of us' },
+  view: { arrow: '▢', words: 'what passed between a view and this page' },
 };
 const rowHeight = 30;
 
@@ -45,6 +46,7 @@ export function Trace({ connection }: { connection: ConnectionState }) {
     overscan: 12,
   });
   const start = own[0]?.entry.at ?? 0;
+  const hasViews = own.some((row) => row.lane === 'view');
   const wrong = own.reduce((count, row) => count + (row.entry.wrong === undefined ? 0 : 1), 0);
   const opened = open === undefined ? undefined : shown.find(({ entry }) => entry.seq === open);
 
@@ -71,7 +73,7 @@ export function Trace({ connection }: { connection: ConnectionState }) {
   const first = virtual.getVirtualItems()[0]?.index ?? 0;
   const last = virtual.getVirtualItems().at(-1)?.index ?? 0;
   return (
-    <aside className="trace" aria-label="Trace: every message">
+    <aside className={`trace ${hasViews ? 'has-views' : ''}`} aria-label="Trace: every message">
       <div className="trace-head">
         <h2>Trace</h2>
         <SearchField className="search" value={words} onChange={setWords}>
@@ -88,7 +90,7 @@ export function Trace({ connection }: { connection: ConnectionState }) {
       </div>
       <div className="legend">
         <div className="segments" role="group" aria-label="Show only">
-          {(['sent', 'back', 'asked'] as const).map((each) => (
+          {(['sent', 'back', 'asked', ...(hasViews ? (['view'] as const) : [])] as const).map((each) => (
             <Button
               key={each}
               className="plain small"
@@ -96,7 +98,7 @@ export function Trace({ connection }: { connection: ConnectionState }) {
               aria-label={`Only ${laneWords[each].words}`}
               onPress={() => setLane(lane === each ? 'all' : each)}
             >
-              {laneWords[each].arrow} {{ sent: 'sent', back: 'came back', asked: 'asked' }[each]}
+              {laneWords[each].arrow} {{ sent: 'sent', back: 'came back', asked: 'asked', view: 'view' }[each]}
             </Button>
           ))}
           {wrong > 0 && (

@@ -6,6 +6,7 @@ export { middleware } from './offers/middleware.js';
 export { urlElicitationRequired } from './offers/call.js';
 export { prompt } from './offers/prompt.js';
 export { notFound, resource, template } from './offers/resource.js';
+export { viewOffer as view, type ViewDefinition, type ViewOffer } from './offers/view.js';
 export { tool } from './offers/tool.js';
 export { connect } from './client/connect-in-browser.js';
 export { cameBack, popupVisit, signIn, type PopupVisitOptions } from './auth/sign-in/in-browser.js';

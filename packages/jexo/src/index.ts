@@ -39,6 +39,8 @@ export {
   type TemplateDefinition,
   type Variables,
 } from './offers/resource.js';
+export { view, type ViewOptions } from './sources/views/view.js';
+export { type ViewOffer } from './offers/view.js';
 export { tool, type ToolDefinition } from './offers/tool.js';
 export type { Infer, InferInput, Issue, JsonSchemaInput, Schema, StandardSchema } from './offers/schema.js';
 export { env, type EnvSetting, type Setting } from './sources/setting.js';

@@ -15,6 +15,7 @@ const packages = {
   '@opentelemetry/api': { version: '1', for: 'Tracing' },
   '@napi-rs/keyring': { version: '2', for: 'The keychain of the operating system' },
   bullmq: { version: '6', for: 'Tasks that workers do' },
+  vite: { version: '8', for: 'Making one page of the folder of a view' },
   ioredis: { version: '5', for: 'Tasks that workers do, on a cluster or with sentinels,' },
   redis: { version: '5', for: 'Redis' },
   ws: { version: '8', for: 'WebSocket on this version of Node' },

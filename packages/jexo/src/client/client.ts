@@ -34,6 +34,8 @@ export interface ClientOptions extends ServerAnswers {
   readonly signal?: AbortSignal;
   /** Declared to the server beside what the handlers here are for: features that both sides have agreed on outside the standard. */
   readonly capabilities?: Pick<ClientCapabilities, 'experimental' | 'extensions'>;
+  /** True declares that this client shows views (Extensions, "Interactive views"): servers then list them and link tools to them. Default false. */
+  readonly views?: boolean;
   /** Milliseconds between pings; a server that does not answer one is taken for gone. Default: none are sent. */
   readonly pingEveryMs?: number;
   /** A log message of the server. */

@@ -1,3 +1,4 @@
+import { viewCapability } from '../protocol/views.js';
 import { systemClock } from '../engine/clock.js';
 import type { Channel } from '../engine/exchange.js';
 import { printFault } from '../engine/faults.js';
@@ -190,7 +191,11 @@ export class ClientSession {
     const { info = { name: 'jexo', version: '0.1.0' }, capabilities, revision } = this.options;
     return {
       info,
-      capabilities: { ...capabilities, ...this.answers.capabilities },
+      capabilities: {
+        ...capabilities,
+        ...(this.options.views && { extensions: { ...viewCapability, ...capabilities?.extensions } }),
+        ...this.answers.capabilities,
+      },
       timeoutMs: this.timeoutMs,
       onAgreed: (agreed) => this.link.agreed?.(agreed),
       ...(revision !== undefined && { revision }),

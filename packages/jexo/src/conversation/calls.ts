@@ -1,3 +1,4 @@
+import { mayCall } from '../protocol/views.js';
 import type { Served } from '../client/clients.js';
 import { isJexoError, messageOf } from '../errors.js';
 import { pause } from '../engine/pause.js';
@@ -107,7 +108,9 @@ class TalkCalls implements Calls {
   }
 
   private async list(): Promise<void> {
-    this.all = await this.talk.until(this.talk.host.tools({ signal: this.talk.stop.signal }));
+    const all = await this.talk.until(this.talk.host.tools({ signal: this.talk.stop.signal }));
+    // Those for views alone are not put before a model (Extensions, "Interactive views").
+    this.all = all.filter(({ _meta }) => mayCall(_meta, 'model'));
     const names = new Set(this.all.map(({ name }) => name));
     const free = (name: string): string => (names.has(name) ? free(`${name}_here`) : name);
     // A name that was told to the model stays.

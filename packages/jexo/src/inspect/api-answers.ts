@@ -36,6 +36,7 @@ export function events(bench: Bench, after: number, signal: AbortSignal): Respon
           flush();
           if (event.kind === 'connection') send('connection', event.state);
           else if (event.kind === 'gone') send('gone', event.id);
+          else if (event.kind === 'updated') send('updated', { connection: event.connection, uri: event.uri });
           else if (event.kind === 'call') send('call', event.call);
           else if (event.kind === 'question') send('question', event.question);
           else send('stderr', event.line);

@@ -1,10 +1,13 @@
 import type { Prompt, ResourceTemplate, Root, Tool } from '../protocol/types.js';
 import { events, inSteps, json, refuse } from './api-answers.js';
 import type { BenchSheets } from './bench-sheets.js';
-import type { Bench, CallRequest, Reply } from './bench-state.js';
+import type { Client } from '../client/connect-link.js';
+import { JexoError } from '../errors.js';
+import type { Bench, CallRequest, CallSheet, Reply } from './bench-state.js';
 import type { ConnectionSpec } from './connection.js';
 import { copyCall, copyForms, type CopiedCall, type CopyForm } from './copy-call.js';
 import { differences } from './difference.js';
+import { mayCall } from '../protocol/views.js';
 import { modelView, type Edits } from './model-view.js';
 import { readJsonLines } from './recorder.js';
 
@@ -19,6 +22,8 @@ export interface Served {
   readonly bench: Bench;
   readonly notes: Notes;
   readonly sheets: BenchSheets;
+  /** Where views are shown: a page on an origin of its own. Without one, none are. */
+  readonly sandbox?: string;
 }
 
 /** A request, with what stands in its path: `POST /api/connections/1/watch`. */
@@ -36,10 +41,10 @@ type Route = (asked: Asked) => Response | Promise<Response>;
 export type Routes = Readonly<Record<string, Route>>;
 
 export function routesOf(served: Served): Routes {
-  return { ...benchRoutes(served), ...connectionRoutes(served), ...callRoutes(served), ...modelRoutes(served), ...sheetRoutes(served) };
+  return { ...benchRoutes(served), ...connectionRoutes(served), ...callRoutes(served), ...viewRoutes(served), ...modelRoutes(served), ...sheetRoutes(served) };
 }
 
-function benchRoutes({ bench, notes, sheets }: Served): Routes {
+function benchRoutes({ bench, notes, sheets, sandbox }: Served): Routes {
   return {
     'GET bench': () =>
       json({
@@ -49,6 +54,7 @@ function benchRoutes({ bench, notes, sheets }: Served): Routes {
         stderr: bench.stderr(),
         notes: notes.load(),
         ...(sheets.model !== undefined && { model: sheets.model }),
+        ...(sandbox !== undefined && { sandbox }),
       }),
     'PUT notes': async ({ request }) => {
       notes.save(await request.text());
@@ -139,6 +145,62 @@ function callRoutes({ bench }: Served): Routes {
   };
 }
 
+/** What views that are shown on the page want of their server. */
+function viewRoutes({ bench }: Served): Routes {
+  const need = (connection: number): Client => {
+    const { client } = bench.connection(connection);
+    if (client === undefined) throw new JexoError('JEXO_CONNECT', 'There is no connection: connect first.');
+    return client;
+  };
+  return {
+    'POST view-page': async ({ body }) => {
+      const { connection, uri } = await body<{ connection: number; uri: string }>();
+      return json(await need(connection).read(uri));
+    },
+    'POST view-read': async ({ body, request }) => {
+      const { connection, uri } = await body<{ connection: number; uri: string }>();
+      return json(await need(connection).read(uri, { signal: request.signal }));
+    },
+    'POST view-call': async ({ body, request }) => {
+      const { connection, name, input } = await body<{ connection: number; name: string; input: Record<string, unknown> }>();
+      const { id } = bench.call({ connection, kind: 'tool', name, input, by: 'view' });
+      request.signal.addEventListener('abort', () => bench.cancel(id), { once: true });
+      const { result, trouble } = await ended(bench, id);
+      if (result !== undefined) return json({ result });
+      return json({ error: trouble ?? { code: 'JEXO_CANCELLED', message: 'The call was cancelled.' } });
+    },
+    'POST view-messages': async ({ body }) => {
+      const { connection, messages } = await body<{ connection: number; messages: readonly ViewMessage[] }>();
+      for (const { at, way, message, refused } of messages)
+        bench.recorder.record(
+          connection,
+          { at, way: way === 'out' ? 'sent' : 'received', bytes: JSON.stringify(message).length, message, note: 'view' },
+          refused,
+        );
+      return json({});
+    },
+  };
+}
+
+/** A message between a view and the page that shows it. */
+interface ViewMessage {
+  /** Milliseconds since the epoch. */
+  readonly at: number;
+  readonly way: 'in' | 'out';
+  readonly message: object;
+  readonly refused?: string;
+}
+
+function ended(bench: Bench, id: number): Promise<CallSheet> {
+  return new Promise((resolve) => {
+    const stop = bench.subscribe((event) => {
+      if (event.kind !== 'call' || event.call.id !== id || event.call.status === 'running') return;
+      stop();
+      resolve(event.call);
+    });
+  });
+}
+
 interface AskedOfModel {
   readonly connection: number;
   readonly request: string;
@@ -149,7 +211,7 @@ function modelRoutes({ bench, sheets }: Served): Routes {
   return {
     'POST model-view': async ({ body }) => {
       const { connection, tools, edits } = await body<{ connection: number; tools?: string[]; edits?: Edits }>();
-      const all = toolsOf(bench, connection);
+      const all = toolsOf(bench, connection).filter(({ _meta }) => mayCall(_meta, 'model'));
       return json(modelView(tools === undefined ? all : all.filter(({ name }) => tools.includes(name)), edits));
     },
     'POST choose': async ({ body }) => {

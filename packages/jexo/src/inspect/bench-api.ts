@@ -26,14 +26,16 @@ export interface BenchApiOptions extends Omit<Served, 'bench'> {
  * - `POST /api/questions/3` answers what a server asked: `{issues}`, and with any nothing was sent.
  * - `POST /api/model-view` `{connection, tools, edits}` what a model would be given.
  * - `POST /api/choose` `{connection, request, edits}` the tools the stand-in would choose; `POST /api/ask` what the model would do.
+ * - `POST /api/view-page`, `…/view-read` `{connection, uri}`, `…/view-call` `{connection, name, input}` for views; `…/view-messages` puts what passed
+ *   between them and the page on the trace.
  * - `POST /api/copy` `{connection, kind, name, input, form}` a call as text to paste.
  * - `GET  /api/sheets` names; `GET /api/sheets/text?name=`, `PUT` writes it; `POST …/keep`, `POST …/from-trace`, `POST …/replay` and
  *   `POST …/rehearse` with `{connection, name}`, answered by a line of JSON for each step and one for the result.
  * - `GET  /api/events?after=12` a stream: `connection`, `gone`, `call`, `question`, `stderr`, and `wire` from message 13 on.
  * - `GET  /api/wire` the trace as JSON lines; `POST /api/wire?name=` puts a saved one on the bench.
  */
-export function createBenchApi(bench: Bench, { key, entry, notes, sheets }: BenchApiOptions): (request: Request) => Promise<Response> {
-  const routes = routesOf({ bench, notes, sheets });
+export function createBenchApi(bench: Bench, { key, entry, ...served }: BenchApiOptions): (request: Request) => Promise<Response> {
+  const routes = routesOf({ bench, ...served });
 
   const unlock = async (request: Request): Promise<Response> => {
     const given = ((await request.json()) as { token?: unknown }).token;

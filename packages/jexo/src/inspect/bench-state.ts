@@ -32,6 +32,8 @@ export interface CallRequest {
   readonly asTask?: boolean;
   /** Runs it so many times, one after the other, and keeps the times. Default 1. */
   readonly times?: number;
+  /** Set when a view made the call, and not the person. */
+  readonly by?: 'view';
 }
 
 export type CallEvent =
@@ -93,6 +95,7 @@ export interface StderrLine {
 export type BenchEvent =
   | { readonly kind: 'connection'; readonly state: ConnectionState }
   | { readonly kind: 'gone'; readonly id: number }
+  | { readonly kind: 'updated'; readonly connection: number; readonly uri: string }
   | { readonly kind: 'call'; readonly call: CallSheet }
   | { readonly kind: 'question'; readonly question: Question }
   | { readonly kind: 'stderr'; readonly line: StderrLine };

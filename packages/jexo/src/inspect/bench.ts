@@ -40,7 +40,10 @@ export function createBench({ open, show, maxCalls = 200 }: BenchOptions): Bench
       emit({ kind: 'stderr', line });
     },
     log: (message) => calls.logged(id, message),
-    updated: (uri) => calls.updated(id, uri),
+    updated(uri) {
+      calls.updated(id, uri);
+      emit({ kind: 'updated', connection: id, uri });
+    },
   });
   const make = (id: number, spec: ConnectionSpec): Connection =>
     createConnection({ id, spec, shown: show(spec) }, open, questions.answersFor(id), listenerOf(id));

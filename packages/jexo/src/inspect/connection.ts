@@ -2,6 +2,7 @@ import type { Client, ClientOptions } from '../client/connect-link.js';
 import type { Omission } from '../offers/source.js';
 import type { InitializeResult, Root } from '../protocol/types.js';
 import type { WireEvent, WireTap } from '../transports/link.js';
+import { viewCapability } from '../protocol/views.js';
 import { createWireJudge } from './judge-wire.js';
 import { listShelf, markChanges, type Origins, type ShelfItem } from './shelf.js';
 import { troubleOf, type Trouble } from './trouble.js';
@@ -111,7 +112,7 @@ class BenchConnection implements Connection {
     this.state = {
       ...first,
       status: 'closed',
-      clientCapabilities: { elicitation: { form: {}, url: {} }, sampling: {}, roots: { listChanged: true } },
+      clientCapabilities: { extensions: viewCapability, elicitation: { form: {}, url: {} }, sampling: {}, roots: { listChanged: true } },
       shelf: [],
       removed: [],
       omitted: [],
@@ -196,6 +197,7 @@ class BenchConnection implements Connection {
     return {
       ...this.answers,
       roots: this.state.roots,
+      views: true,
       tap: (event) => listener.wire(event, judge(event)),
       onStderr: (line) => listener.stderr(line),
       onLog: (message) => listener.log(message),

@@ -53,6 +53,8 @@ export interface Catalogue {
   seenBy(caller: Caller, sees: Sees): Catalogue;
   /** Only what is switched on. */
   switched(isOn: (offer: Offer) => boolean): Catalogue;
+  /** What a client sees that shows no views: none of them, no link to one, and no tool that is for views alone. */
+  readonly withoutViews: Catalogue;
   /** Every offer of it. */
   all(): Iterable<Offer>;
 }
@@ -91,7 +93,14 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
   const read = await readParts(parts, context);
   read.forEach((contents, index) => {
     const part = parts[index]!;
-    for (const offer of contents.offers) add(offer, isSource(part) ? part.name : inPlace);
+    const source = isSource(part) ? part.name : inPlace;
+    for (const offer of contents.offers) {
+      // The view of several tools, or one that is offered by itself too, is one.
+      if (offer.kind === 'resource' && found.resource.get(offer.uri)?.offer === offer) continue;
+      add(offer, source);
+      const view = offer.kind === 'tool' ? offer.view : undefined;
+      if (typeof view === 'object' && found.resource.get(view.uri)?.offer !== view) add(view, source);
+    }
     omitted.push(...(contents.omitted ?? []));
   });
   return catalogueOf(
@@ -114,7 +123,7 @@ export async function collect(parts: readonly (Offer | Source)[], pageSize: numb
   );
 }
 
-type Gathered = Omit<Catalogue, 'pages' | 'resourcesPage' | 'seenBy' | 'switched' | 'all' | 'hasScopes'>;
+type Gathered = Omit<Catalogue, 'pages' | 'resourcesPage' | 'seenBy' | 'switched' | 'all' | 'hasScopes' | 'withoutViews'>;
 
 /** What so many kinds of caller see is kept; others find it out again. */
 const mostSights = 1000;
@@ -142,8 +151,12 @@ function catalogueOf(gathered: Gathered, pageSize: number): Catalogue {
     seenAlike.set(key, new WeakRef(made));
     return made;
   };
+  let plain: Catalogue | undefined;
   const self: Catalogue = {
     ...gathered,
+    get withoutViews() {
+      return (plain ??= withoutViews(gathered, self, pageSize));
+    },
     hasScopes: every.some(({ scope }) => scope !== undefined),
     all: () => every,
     switched: narrowed,
@@ -169,6 +182,19 @@ function catalogueOf(gathered: Gathered, pageSize: number): Catalogue {
   return self;
 }
 
+function withoutViews(gathered: Gathered, whole: Catalogue, pageSize: number): Catalogue {
+  const { tools, resources } = gathered;
+  const isView = ({ offer }: Entry<ResourceOffer>) => offer.uri.startsWith('ui://');
+  const isPlain = ({ offer }: Entry<ToolOffer>) => offer.view === undefined && offer.visibleTo === undefined;
+  if (![...resources.values()].some(isView) && [...tools.values()].every(isPlain)) return whole;
+  const kept = [...tools].flatMap(([name, entry]) => {
+    const { view: _view, visibleTo, ...offer } = entry.offer;
+    if (visibleTo !== undefined && !visibleTo.includes('model')) return [];
+    return [[name, isPlain(entry) ? entry : { ...entry, offer: offer as ToolOffer }] as const];
+  });
+  return catalogueOf({ ...gathered, tools: new Map(kept), resources: new Map([...resources].filter(([, entry]) => !isView(entry))) }, pageSize);
+}
+
 function place({ offer, source }: Entry): string {
   return offer.where === undefined ? source : `${source} (${offer.where})`;
 }
@@ -188,7 +214,9 @@ function given<T extends object>(members: T): T {
 }
 
 export function toolOf(offer: ToolOffer): Tool {
-  const { name, title, description, annotations, icons, meta, taskSupport, output, ask, tags = [] } = offer;
+  const { name, title, description, annotations, icons, meta, taskSupport, output, ask, tags = [], view, visibleTo } = offer;
+  const ui = given({ resourceUri: typeof view === 'object' ? view.uri : view, visibility: visibleTo });
+  const shown = Object.keys(ui).length === 0 ? meta : { ...meta, ui };
   return given({
     name,
     title,
@@ -199,7 +227,7 @@ export function toolOf(offer: ToolOffer): Tool {
     icons,
     execution: taskSupport === undefined ? undefined : { taskSupport },
     // Hosts that choose tools by tags, and bridges, read them here; models are not given `_meta`.
-    _meta: tags.length === 0 ? meta : { ...meta, [tagsKey]: tags },
+    _meta: tags.length === 0 ? shown : { ...shown, [tagsKey]: tags },
   }) as Tool;
 }
 

@@ -4,7 +4,9 @@ import type { Annotations, Icon, Meta, PromptArgument, Resource, TaskSupport, To
 import type { UriTemplate } from '../protocol/uri-template.js';
 import type { Call } from './call.js';
 import type { Completer } from './completion.js';
+import type { ToolAudience } from '../protocol/views.js';
 import type { CompiledSchema } from './schema.js';
+import type { ViewOffer } from './view.js';
 
 interface Described {
   readonly name: string;
@@ -37,6 +39,10 @@ export interface ToolOffer extends Described {
   readonly taskSupport?: TaskSupport | undefined;
   /** When a task of it is run again after its handler has thrown. */
   readonly taskRetry?: TaskRetry | undefined;
+  /** The page that clients which can do so show with its answers, or the URI of one. */
+  readonly view?: ViewOffer | string | undefined;
+  /** Who may call it; without a list the model and views may. */
+  readonly visibleTo?: readonly ToolAudience[] | undefined;
   /** Questions for inputs that may be missing, by property. */
   readonly ask?: Readonly<Record<string, string>> | undefined;
   /** What a person is asked to confirm before it runs. */

@@ -6,7 +6,8 @@ import type { JobEnd, TaskJob } from '../engine/store.js';
 import type { TaskBook } from '../engine/task-book.js';
 import { grammarOf } from '../protocol/grammar.js';
 import { errorCodes, RpcError, type Params } from '../protocol/json-rpc.js';
-import type { ServerCapabilities } from '../protocol/types.js';
+import type { ClientCapabilities, ServerCapabilities } from '../protocol/types.js';
+import { showsViews, viewExtension } from '../protocol/views.js';
 import { callTool, workOnTask, type ToolCallContext } from './call-tool.js';
 import type { Catalogue } from './catalogue.js';
 import { defaultPageSize, infoOf, mayChange, type ServerDefinition } from './definition.js';
@@ -74,7 +75,9 @@ function withCatalogue(answering: Answering, use: (catalogue: Catalogue, params:
     const seen = (found: Catalogue) => {
       const caller = callerOf(answering, exchange);
       const sees = sightOf(definition(), caller, found.hasScopes);
-      return sees === undefined ? found : found.seenBy(caller, sees);
+      const seen = sees === undefined ? found : found.seenBy(caller, sees);
+      const capabilities = exchange.method === 'initialize' ? params.capabilities : exchange.peer.remote?.capabilities;
+      return showsViews(capabilities as ClientCapabilities | undefined) ? seen : seen.withoutViews;
     };
     return live.current === undefined
       ? live.get().then((found) => use(seen(found), params, exchange))
@@ -85,9 +88,10 @@ function withCatalogue(answering: Answering, use: (catalogue: Catalogue, params:
 function initialize(answering: Answering, found: Catalogue, params: Params, exchange: Exchange): object {
   const definition = answering.definition();
   const { experimental, extensions } = definition.capabilities ?? {};
+  const hasViews = found.withoutViews !== found;
   const capabilities: ServerCapabilities = {
     ...(experimental !== undefined && { experimental }),
-    ...(extensions !== undefined && { extensions }),
+    ...((extensions !== undefined || hasViews) && { extensions: { ...extensions, ...(hasViews && { [viewExtension]: {} }) } }),
     ...capabilitiesOf(found, answering.declaresAll || mayChange(definition), tellsRequestersApart(callerOf(answering, exchange))),
   };
   const hello = { info: infoOf(definition), capabilities, instructions: definition.instructions };

@@ -5,6 +5,8 @@ import type { Answer } from './answer.js';
 import type { Call } from './call.js';
 import { checkIcons, requireName, type Description, type ToolOffer } from './offer.js';
 import type { TaskRetry } from './task-retry.js';
+import { isUri } from './resource.js';
+import { viewUri, type ViewOffer } from './view.js';
 import { compileSchema, type Infer, type InferInput, type Schema } from './schema.js';
 
 /** What `tool` takes beside the name and the function. */
@@ -27,6 +29,16 @@ export interface ToolDefinition<I extends Schema | undefined, O extends Schema |
    */
   readonly taskRetry?: TaskRetry;
   /**
+   * The page that hosts which show views put beside its answers (Extensions, "Interactive views"). It need not be offered by itself too. Clients that show none
+   * get the answer alone, so it has to stand on its own.
+   */
+  readonly view?: ViewOffer | string;
+  /**
+   * `view` keeps it from the model: only the page may call it, as for what a person does in the page and the model is not to do. `model` keeps it from the page.
+   * Default: both may. Clients that show no views do not see a tool for views alone.
+   */
+  readonly visibleTo?: 'model' | 'view';
+  /**
    * Questions for arguments the caller may omit: a person is asked for what is missing, by the property's own schema.
    * With a client that cannot ask, a missing input is refused as any other.
    */
@@ -39,6 +51,12 @@ export interface ToolDefinition<I extends Schema | undefined, O extends Schema |
   /** Answers in the handler's place when it needed to ask and the client cannot. */
   readonly fallback?: (input: I extends Schema ? Infer<I> : Record<string, never>, call: Call) => unknown;
 }
+
+/** A tool with its types, so that a page may be typed by its server: `openView<typeof hiveWeight>()`. */
+export type TypedTool<I = unknown, O = unknown> = ToolOffer & {
+  /** Never set: only the types are used. */
+  readonly types?: { readonly input: I; readonly output: O };
+};
 
 type Handled<O> = O extends Schema ? InferInput<O> | Answer : unknown;
 const noInput = { type: 'object', additionalProperties: false } as const;
@@ -56,11 +74,11 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
   name: string,
   definition: ToolDefinition<I, O>,
   run: (input: I extends Schema ? Infer<I> : Record<string, never>, call: Call) => Handled<O> | Promise<Handled<O>>,
-): ToolOffer {
+): TypedTool<I extends Schema ? InferInput<I> : Record<string, never>, O extends Schema ? Infer<O> : unknown> {
   requireName('tool', name, run);
   const where = `tool ${name}`;
   checkIcons(where, definition.icons);
-  const { title, description, annotations, icons, tags, scope, meta, taskSupport, taskRetry, ask, confirm, fallback } = definition;
+  const { title, description, annotations, icons, tags, scope, meta, taskSupport, taskRetry, ask, confirm, fallback, view, visibleTo } = definition;
   const input = compileSchema(definition.input ?? noInput, 'input', where);
   for (const property of Object.keys(ask ?? {})) {
     if (!Object.hasOwn(propertiesOf(input.json), property)) {
@@ -88,11 +106,20 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
     meta,
     taskSupport,
     taskRetry,
+    view: typeof view === 'string' ? viewUriOf(view, where) : view,
+    visibleTo: visibleTo === undefined ? undefined : [visibleTo === 'view' ? 'app' : 'model'],
     ask,
     confirm: typeof confirm === 'string' ? (values: Record<string, unknown>) => fill(confirm, values) : (confirm as ToolOffer['confirm']),
     fallback: fallback as ToolOffer['fallback'],
     run: run as ToolOffer['run'],
   };
+}
+
+/** @throws JexoError JEXO_DEFINITION */
+function viewUriOf(text: string, where: string): string {
+  const uri = text.startsWith('ui://') ? text : viewUri(text);
+  if (isUri(uri)) return uri;
+  throw new JexoError('JEXO_DEFINITION', `${where} has the view ${JSON.stringify(text)}, which is no name of one.`, { where });
 }
 
 function fill(text: string, values: Record<string, unknown>): string {

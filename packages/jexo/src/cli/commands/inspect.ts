@@ -6,7 +6,8 @@ import { createBenchEntry } from '../../inspect/bench-entry.js';
 import type { ConnectionSpec } from '../../inspect/connection.js';
 import { pause } from '../../engine/pause.js';
 import { packageFile } from '../../own-package.js';
-import { servePage } from '../../transports/http/serve-page.js';
+import { sandboxPage } from '../../view/sandbox-page.js';
+import { servePage, serveSandbox } from '../../transports/http/serve-page.js';
 import { openBenchNotes } from '../bench-notes.js';
 import { reportOmitted, showTarget } from '../connect-target.js';
 import { findKind } from '../../targets/find-kind.js';
@@ -49,11 +50,15 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
   const notes = openBenchNotes([...targets, ...(command ?? [])]);
   const secret = () => randomBytes(24).toString('base64url');
   const entry = createBenchEntry(secret);
+  let origin = "'none'";
+  const sandbox = await serveSandbox(sandboxPage, () => origin);
   const page = await servePage({
+    frames: new URL(sandbox.url).origin,
     folder: packageFile('dist/page'),
-    api: createBenchApi(bench, { entry, key: secret(), notes, sheets: createBenchSheets(bench, sheetFiles(), model) }),
+    api: createBenchApi(bench, { entry, key: secret(), notes, sandbox: sandbox.url, sheets: createBenchSheets(bench, sheetFiles(), model) }),
     port: options.port,
   });
+  origin = new URL(page.url).origin;
   const newAddress = () => `${page.url}#${entry.renew()}`;
   const address = newAddress();
   const first = specs.map((spec) => bench.add(spec));
@@ -95,6 +100,7 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
   });
   forgetKeys?.();
   await page.close();
+  await sandbox.close();
   await bench.close();
   release();
 }

@@ -13,6 +13,8 @@ export interface PageOptions {
   /** Answers what lies under `/api/`. */
   readonly api: (request: Request) => Promise<Response>;
   readonly port?: number;
+  /** Another origin that it may show in frames. */
+  readonly frames?: string;
 }
 export interface PageService {
   readonly url: string;
@@ -39,7 +41,7 @@ const security = {
 const maxBody = 16 * 1024 * 1024;
 
 /** Serves a page and its interface to this machine only. */
-export async function servePage({ folder, api, port = 0 }: PageOptions): Promise<PageService> {
+export async function servePage({ folder, api, port = 0, frames }: PageOptions): Promise<PageService> {
   const gate = createGate({ allowedHosts: loopbackNames });
   const http = createServer((request, response) => {
     response.on('error', () => response.destroy());
@@ -59,7 +61,7 @@ export async function servePage({ folder, api, port = 0 }: PageOptions): Promise
     if (path.startsWith('/api/')) return answerApi(request, response, api);
     if (request.method !== 'GET' && request.method !== 'HEAD') return plain(response, 405, 'Pages are read with GET.\n');
     request.resume();
-    return file(response, folder, path);
+    return file(response, folder, path, frames);
   };
   await listen(http, port, '127.0.0.1');
   const found = (http.address() as AddressInfo).port;
@@ -88,7 +90,7 @@ function plain(response: ServerResponse, status: number, text: string): void {
   response.end(text);
 }
 
-function file(response: ServerResponse, folder: string, path: string): void {
+function file(response: ServerResponse, folder: string, path: string, frames: string | undefined): void {
   const name = normalize(path === '/' ? '/index.html' : path);
   const found = join(folder, name);
   if (!found.startsWith(folder + sep) || !existsSync(found) || !statSync(found).isFile())
@@ -98,10 +100,40 @@ function file(response: ServerResponse, folder: string, path: string): void {
     'content-type': kinds[extname(found)] ?? 'application/octet-stream',
     'cache-control': lasting ? 'max-age=31536000, immutable' : 'no-cache',
     ...security,
+    ...(frames !== undefined && { 'content-security-policy': `${security['content-security-policy']}; frame-src ${frames}` }),
   });
   createReadStream(found)
     .on('error', () => response.destroy())
     .pipe(response);
+}
+
+/**
+ * Serves the outer page of views to this machine only, on an origin of its own: the port makes it one.
+ * @param html the page @param framedBy says which origins may show it
+ */
+export async function serveSandbox(html: string, framedBy: () => string): Promise<PageService> {
+  const gate = createGate({ allowedHosts: loopbackNames });
+  const http = createServer((request, response) => {
+    response.on('error', () => response.destroy());
+    request.on('error', () => undefined); // cut off half-way: there is nobody to answer
+    request.resume();
+    const headers = { 'x-content-type-options': 'nosniff', 'referrer-policy': 'no-referrer', 'cache-control': 'no-store', 'x-dns-prefetch-control': 'off' };
+    const refusal = gate.refuses(request.headers.host, request.headers.origin);
+    if (refusal !== undefined || request.method !== 'GET' || pathOf(request.url ?? '') !== '/')
+      return void response.writeHead(refusal === undefined ? 404 : 403, headers).end();
+    // Only as a frame: opened by itself, or by a worker, it is nothing.
+    const policy = { 'content-security-policy': `frame-ancestors ${framedBy()}`, 'cross-origin-resource-policy': 'cross-origin' };
+    response.writeHead(200, { ...headers, ...policy, 'content-type': 'text/html; charset=utf-8' }).end(html);
+  });
+  await listen(http, 0, '127.0.0.1');
+  return {
+    url: `http://127.0.0.1:${(http.address() as AddressInfo).port}/`,
+    close: () =>
+      new Promise((resolve) => {
+        http.close(() => resolve());
+        http.closeAllConnections();
+      }),
+  };
 }
 
 const apiMethods = new Set(['GET', 'HEAD', 'POST', 'PUT', 'DELETE']);

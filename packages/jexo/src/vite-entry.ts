@@ -1,0 +1,2 @@
+/** For the configuration of Vite: one page of an app, for hosts to show. */
+export { singlePage, type ViewPluginOptions } from './sources/views/vite-plugin.js';
