@@ -1,7 +1,8 @@
 import type { Step } from 'jexo';
 import Markdown from 'react-markdown';
 import remarkGfm from 'remark-gfm';
-import type { Exchange } from './host.js';
+import type { Exchange, Host } from './host.js';
+import { ToolView } from './view.js';
 
 const ends: Readonly<Record<string, string>> = {
   cancelled: 'Stopped.',
@@ -15,10 +16,12 @@ const ends: Readonly<Record<string, string>> = {
 
 /** One request: what was asked, each call as it went, and the answer. */
 export function ExchangeView({
-  exchange: { request, steps, writing, ended, error },
+  exchange: { request, steps, writing, ended, error, by },
   doing,
+  host,
 }: {
   exchange: Exchange;
+  host: Host;
   /** What it is doing now; undefined when it is over. */
   doing: 'working' | 'waiting' | undefined;
 }) {
@@ -26,7 +29,10 @@ export function ExchangeView({
   const last = steps.findLast((step) => step.kind === 'moved');
   return (
     <article>
-      <h2 className="asked">{request}</h2>
+      <h2 className={`asked ${by === undefined ? '' : 'by-view'}`}>
+        {by !== undefined && <span className="quiet">From the page of {by}: </span>}
+        {request}
+      </h2>
       {steps.map((step) => {
         if (step.kind === 'moved' && step.text !== undefined && step !== last)
           return (
@@ -34,7 +40,7 @@ export function ExchangeView({
               {step.text}
             </p>
           );
-        if (step.kind === 'approval') return <CallView key={step.n} call={step} steps={steps} />;
+        if (step.kind === 'approval') return <CallView key={step.n} call={step} steps={steps} host={host} />;
         if (step.kind === 'trouble' || step.kind === 'shortened')
           return (
             <p key={step.n} className="note warn">
@@ -64,12 +70,14 @@ export function ExchangeView({
 
 type Approval = Step & { readonly kind: 'approval' };
 
-function CallView({ call, steps }: { call: Approval; steps: readonly Step[] }) {
+function CallView({ call, steps, host }: { call: Approval; steps: readonly Step[]; host: Host }) {
   const result = steps.find((step) => step.kind === 'result' && step.id === call.id);
   const progress = steps.findLast((step) => step.kind === 'progress' && step.id === call.id);
   const isOver = result?.kind === 'result';
   const sign = !call.approved ? 'not called' : !isOver ? 'running' : result.failed ? 'failed' : 'done';
+  const shown = isOver && result.result !== undefined && !result.failed ? result.result : undefined;
   return (
+    <>
     <details className={`call ${sign.replace(' ', '-')}`}>
       <summary>
         <span className="sign" aria-hidden="true">
@@ -96,5 +104,7 @@ function CallView({ call, steps }: { call: Approval; steps: readonly Step[] }) {
         </p>
       )}
     </details>
+    {shown !== undefined && <ToolView host={host} name={call.name} input={call.input} result={shown} />}
+    </>
   );
 }

@@ -1,3 +1,4 @@
+import type { CallToolResult, ReadResourceResult, Served, Tool } from 'jexo';
 import {
   approvals,
   chatCompletions,
@@ -45,6 +46,8 @@ export interface Exchange {
   readonly writing: string;
   readonly ended?: string;
   readonly error?: string;
+  /** The tool whose page has said it, and not the person. */
+  readonly by?: string;
 }
 
 export interface HostState {
@@ -56,6 +59,8 @@ export interface HostState {
   readonly trouble?: string;
 }
 
+type ServedTool = Tool & Served;
+const textOf = (content: readonly object[]) => content.map((each) => ('text' in each ? String(each.text) : '')).join(' ');
 const isList = Array.isArray;
 const noModel: ModelSettings = { url: '', model: '', key: '' };
 
@@ -66,6 +71,8 @@ export class Host {
   private listeners = new Set<() => void>();
   private stopping: AbortController | undefined;
   private refreshes = 0;
+  private listed: readonly ServedTool[] = [];
+  private readonly known = new Map<string, string>();
   private readonly approve = approvals({
     allow: ['read-only'],
     ask: ['destructive'],
@@ -130,12 +137,43 @@ export class Host {
     this.stopping?.abort();
   }
 
-  async ask(request: string): Promise<void> {
+  /** A tool as it was listed last. */
+  tool = (name: string): ServedTool | undefined => this.listed.find((each) => each.name === name);
+
+  /** The tools that its page may know of: those of the same server, by their own names. */
+  toolsBeside = ({ server }: ServedTool): readonly Tool[] =>
+    this.listed.flatMap((each) => (each.server === server ? [{ ...each, name: each.ownName }] : []));
+
+  /** Calls a tool for a page. The person has done it there: neither the model nor its approvals have a part in it. */
+  async callFor({ server }: ServedTool, name: string, input: Record<string, unknown>, signal: AbortSignal): Promise<CallToolResult> {
+    const found = this.listed.find((each) => each.server === server && each.ownName === name);
+    if (this.clients === undefined || found === undefined) throw new Error(`${server} is not there now.`);
+    return this.clients.call(found.name, input, { signal });
+  }
+
+  async readFor({ server }: ServedTool, uri: string, signal?: AbortSignal): Promise<ReadResourceResult> {
+    if (this.clients === undefined) throw new Error(`${server} is not there now.`);
+    return this.clients.read(uri, { server, ...(signal && { signal }) });
+  }
+
+  /** What a page says goes into the conversation, where it is seen to come from it. While the model works it is refused. */
+  say({ title, name }: ServedTool, content: readonly object[]): boolean {
+    if (this.state.isBusy) return false;
+    void this.ask(textOf(content), title ?? name);
+    return true;
+  }
+
+  /** What pages want the model to know, each the last word of its own. */
+  remember({ title, name }: ServedTool, content: readonly object[]): void {
+    this.known.set(title ?? name, textOf(content));
+  }
+
+  async ask(request: string, by?: string): Promise<void> {
     const { clients } = this;
     if (clients === undefined || this.state.isBusy) return;
     const id = Date.now();
     const stop = (this.stopping = new AbortController());
-    this.set({ isBusy: true, exchanges: [...this.state.exchanges, { id, request, steps: [], writing: '' }] });
+    this.set({ isBusy: true, exchanges: [...this.state.exchanges, { id, request, steps: [], writing: '', ...(by !== undefined && { by }) }] });
     const change = (make: (exchange: Exchange) => Partial<Exchange>) =>
       this.set({ exchanges: this.state.exchanges.map((each) => (each.id === id ? { ...each, ...make(each) } : each)) });
     try {
@@ -144,6 +182,7 @@ export class Host {
         request,
         model: this.model(),
         memory: browserMemory,
+        ...(this.known.size > 0 && { instructions: [...this.known].map(([page, text]) => `From the page of ${page}: ${text}`).join('\n') }),
         approve: this.approve,
         signal: stop.signal,
         onStep: (step) =>
@@ -211,6 +250,7 @@ export class Host {
     try {
       const clients = await connectAll(Object.fromEntries(this.entries.map(({ name, url }) => [name, url])), {
         info: { name: 'assistant', title: 'Assistant', version: '0.1.0' },
+        views: true,
         // A server that has gone is noticed before it is needed.
         pingEveryMs: 3000,
         choose: Object.fromEntries(off),
@@ -230,6 +270,7 @@ export class Host {
     const turn = ++this.refreshes;
     const tools = (await clients?.tools().catch(() => [])) ?? [];
     if (turn !== this.refreshes) return;
+    this.listed = tools;
     const chosen = clients?.chosen() ?? {};
     this.set({
       servers: (clients?.servers() ?? []).map((each) => ({

@@ -41,6 +41,8 @@ export {
 } from './offers/resource.js';
 export { view, type ViewOptions } from './sources/views/view.js';
 export { type ViewOffer } from './offers/view.js';
+export { withViews } from './offers/with-views.js';
+export type { ViewCsp, ViewPermissions } from './protocol/views.js';
 export { tool, type ToolDefinition } from './offers/tool.js';
 export type { Infer, InferInput, Issue, JsonSchemaInput, Schema, StandardSchema } from './offers/schema.js';
 export { env, type EnvSetting, type Setting } from './sources/setting.js';

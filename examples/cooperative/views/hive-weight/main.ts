@@ -27,7 +27,8 @@ function draw({ hive, apiary, weights, inspections }: Season): void {
   const gain = kilograms.at(-1)! - kilograms[0]!;
   words.textContent = `From ${kilograms[0]} to ${kilograms.at(-1)} kg: ${gain >= 0 ? 'gained' : 'lost'} ${Math.abs(gain).toFixed(1)} kg since ${day(weights[0]!.date)}.`;
   const [from, to] = [Date.parse(weights[0]!.date), Date.parse(weights.at(-1)!.date)];
-  const x = (date: string) => ((Date.parse(date) - from) / (to - from)) * 600;
+  // The curve begins beside the labels of its axis.
+  const x = (date: string) => 44 + ((Date.parse(date) - from) / (to - from)) * 556;
   const y = (kg: number) => 180 - ((kg - least) / (most - least)) * 160;
   const svg = (name: string, attributes: Record<string, string | number>) => {
     const made = document.createElementNS('http://www.w3.org/2000/svg', name);

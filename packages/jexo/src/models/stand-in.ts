@@ -14,6 +14,8 @@ export const standIn: Model = {
     const start = talk.findLastIndex(({ role }) => role === 'user');
     const request = talk[start];
     const since = talk.slice(start + 1);
+    // A page of a tool says what has been done in it: that is news, and no request.
+    if (request?.role === 'user' && /nothing is asked of you/i.test(request.text)) return Promise.resolve(spoken(`${saysWho} Noted.`, onText));
     const parts = request?.role === 'user' ? partsOf(request.text) : [];
     const asked = since.filter((entry) => entry.role === 'assistant' && entry.calls.length > 0).length;
     const results = since.filter((entry): entry is Result => entry.role === 'tool');
@@ -27,11 +29,16 @@ export const standIn: Model = {
       }
       if (own) return Promise.resolve({ calls: [{ id: `call-${talk.length}`, name: 'find_tools', input: { words: parts.join(' ') } }] });
     }
-    const text = answerOf(results);
-    onText?.(text);
-    return Promise.resolve({ calls: [], text });
+    return Promise.resolve(spoken(answerOf(results), onText));
   },
 };
+
+const saysWho = '(stand-in, not a model)';
+
+function spoken(text: string, onText: ((text: string) => void) | undefined) {
+  onText?.(text);
+  return { calls: [], text };
+}
 
 type Result = TalkEntry & { readonly role: 'tool' };
 
@@ -44,11 +51,11 @@ function partsOf(text: string): string[] {
 }
 
 function answerOf(results: readonly Result[]): string {
-  if (results.length === 0) return '(stand-in, not a model) No tool has enough of these words.';
+  if (results.length === 0) return `${saysWho} No tool has enough of these words.`;
   const texts = results.map(({ name, text, failed }) =>
     failed ? `**${name}** failed: ${text}` : `**${name}** answered:\n\n${readable(text)}`,
   );
-  return `(stand-in, not a model)\n\n${texts.join('\n\n')}`;
+  return `${saysWho}\n\n${texts.join('\n\n')}`;
 }
 
 /** A structured answer as a table or a list; any other text as it is. */

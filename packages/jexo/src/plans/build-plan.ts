@@ -6,15 +6,18 @@ import type { Offer } from '../offers/offer.js';
 import { prompt } from '../offers/prompt.js';
 import { resource } from '../offers/resource.js';
 import type { Source } from '../offers/source.js';
+import type { ViewOffer } from '../offers/view.js';
+import { withViews } from '../offers/with-views.js';
 import { apiKey, basic, bearer, clientCredentials, tokenExchange, type Auth } from '../sources/http/auth.js';
 import { wrapDatabase } from '../sources/database/wrap-database.js';
 import { wrapFolder } from '../sources/folder/wrap-folder.js';
 import { wrapGraphql } from '../sources/graphql/wrap-graphql.js';
 import { wrapTopics } from '../sources/live/wrap-topics.js';
 import { wrapEndpoints } from '../sources/rest/wrap-endpoints.js';
+import { view } from '../sources/views/view.js';
 import { wrapRest } from '../sources/rest/wrap-rest.js';
 import { buildLayer } from './plan-middleware.js';
-import { aboutOf, chainsOf, layersOf, partsOf, promptsOf, readText, resourcesOf, type PlanPart } from './plan-parts.js';
+import { aboutOf, chainsOf, layersOf, partsOf, promptsOf, readText, resourcesOf, viewsOf, type PlanPart } from './plan-parts.js';
 import type { Plan } from './read-plan.js';
 
 /** What a plan needs of those who can load modules and reach servers. */
@@ -51,8 +54,18 @@ export async function buildPlan(
   return {
     ...aboutOf(plan, values),
     ...(plan.middleware && { middleware: layersOf(plan, values).map(buildLayer) }),
-    offers: [...shown, ...(chains.length > 0 ? [chainTools([...shown, ...hidden], chains)] : []), ...prompts, ...resources],
+    offers: withViews([...shown, ...(chains.length > 0 ? [chainTools([...shown, ...hidden], chains)] : []), ...prompts, ...resources], viewsFor(plan, values)),
   };
+}
+
+/** The views of a plan by the names of the tools that they are for. */
+function viewsFor(plan: Plan, values: Readonly<Record<string, string | undefined>>): Record<string, ViewOffer> {
+  return Object.fromEntries(
+    viewsOf(plan, values).flatMap(({ name, of, definition, ...place }) => {
+      const made = view(name, { ...definition, ...place } as never);
+      return of.map((tool) => [tool, made] as const);
+    }),
+  );
 }
 
 async function sourcesOf(part: PlanPart, tools: PlanTools): Promise<readonly (Offer | Source)[]> {

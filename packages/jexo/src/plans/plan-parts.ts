@@ -176,6 +176,31 @@ export function resourcesOf(plan: Plan, values: Values): readonly PlanResource[]
   });
 }
 
+/** A view of a plan. */
+export interface PlanView {
+  readonly name: string;
+  /** Names of the tools that it is for. */
+  readonly of: readonly string[];
+  readonly file?: string;
+  readonly folder?: string;
+  readonly definition: Readonly<Record<string, unknown>>;
+}
+
+export function viewsOf(plan: Plan, values: Values): readonly PlanView[] {
+  return plan.entries.flatMap(({ kind, value, where, folder: home }): PlanView[] => {
+    if (kind !== 'view') return [];
+    const {
+      view: name,
+      of,
+      file,
+      folder,
+      ...definition
+    } = interpolate(value, values, where) as { view: string; of: string[]; file?: string; folder?: string };
+    const place = file === undefined ? { folder: join(home, folder!) } : { file: join(home, file) };
+    return [{ name, of, definition, ...place }];
+  });
+}
+
 /** The text of a resource's file. */
 export const readText = (file: string): string => readFileSync(file, 'utf8');
 

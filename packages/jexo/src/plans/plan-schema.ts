@@ -67,6 +67,29 @@ const inPlace: Readonly<Record<string, JsonSchema>> = {
       },
     },
   },
+  view: {
+    description: 'A page that hosts show with the answers of tools.',
+    type: 'object',
+    additionalProperties: false,
+    required: ['view', 'of'],
+    properties: {
+      view: { type: 'string', minLength: 1, description: 'Its name: hive-weight is listed as ui://view/hive-weight.' },
+      of: { type: 'array', items: { type: 'string' }, minItems: 1, description: 'Names of the tools whose answers it shows.' },
+      title: { type: 'string' },
+      description: { type: 'string' },
+      file: { type: 'string', description: 'The page, by a path from the plan’s folder on.' },
+      folder: { type: 'string', description: 'The folder of an app, which is made into one page with Vite.' },
+      csp: {
+        type: 'object',
+        additionalProperties: false,
+        description: 'Origins that it may reach.',
+        properties: Object.fromEntries(
+          ['connectDomains', 'resourceDomains', 'frameDomains', 'baseUriDomains'].map((name) => [name, { type: 'array', items: { type: 'string' } }]),
+        ),
+      },
+      border: { type: 'boolean', description: 'Whether it wants a border around it.' },
+    },
+  },
   resource: {
     description: 'A resource with a fixed text, or a file.',
     type: 'object',

@@ -2,7 +2,7 @@ import { relative } from 'node:path';
 import { isEnvSetting } from '../sources/setting.js';
 import { isRecord } from '../protocol/is-record.js';
 import { databaseOptions, folderOptions } from './build-plan.js';
-import { aboutOf, chainsOf, layersOf, partsOf, promptsOf, resourcesOf, type PlanPart } from './plan-parts.js';
+import { aboutOf, chainsOf, layersOf, partsOf, promptsOf, resourcesOf, viewsOf, type PlanPart } from './plan-parts.js';
 import type { Plan } from './read-plan.js';
 
 /** Printed as code, not as a value. */
@@ -95,6 +95,13 @@ export function printPlan(
       return `${use('resource')}(${JSON.stringify(uri)}, ${show(definition, '    ')}, () => ${file === undefined ? JSON.stringify(text) : `readFileSync(${pathUrl(file).code}, 'utf8')`})`;
     }),
   ];
+  const views = viewsOf(plan, values).map(({ of, name, definition, file, folder }) => {
+    const place = file === undefined ? { folder: pathUrl(`${folder!}/`) } : { file: pathUrl(file) };
+    return { of, text: `${use('view')}(${JSON.stringify(name)}, ${show({ ...definition, ...place }, '    ')})` };
+  });
+  const viewLines = views.map(({ text }, index) => `const view${index + 1} = ${text};`);
+  const given = views.flatMap(({ of }, index) => of.map((tool) => `${JSON.stringify(tool)}: view${index + 1}`));
+  const [open, close] = given.length > 0 ? [`${use('withViews')}([`, `], { ${given.join(', ')} })`] : ['[', ']'];
   const about = aboutOf(plan, values);
   const layers = layersOf(plan, values).map(
     ({ name, given }) => `${use(name)}(${given.map((each) => (isPath(each) ? filePath(each).code : show(each, '    '))).join(', ')})`,
@@ -104,12 +111,12 @@ export function printPlan(
     `import { ${[...used].sort().join(', ')} } from 'jexo';`,
     ...imports,
     '',
-    ...(lines.length > 0 ? [...lines, ''] : []),
+    ...(lines.length + viewLines.length > 0 ? [...lines, ...viewLines, ''] : []),
     'export default defineServer({',
     ...head,
-    '  offers: [',
+    `  offers: ${open}`,
     ...[...listed, ...inPlace].map((each) => `    ${each},`),
-    '  ],',
+    `  ${close},`,
     ...(layers.length > 0 ? ['  middleware: [', ...layers.map((each) => `    ${each},`), '  ],'] : []),
     '});',
     '',

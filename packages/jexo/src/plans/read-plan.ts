@@ -178,6 +178,8 @@ async function issuesOfEntry(entry: unknown, steps: Steps, placeOf: PlaceOf): Pr
     const { call, steps: list } = entry as { call?: unknown; steps?: unknown };
     if ((call === undefined) === (list === undefined)) return [{ ...placeOf(steps), message: 'a tool has either call or steps' }];
   }
+  if (kind === 'view' && ((entry as { file?: unknown }).file === undefined) === ((entry as { folder?: unknown }).folder === undefined))
+    return [{ ...placeOf(steps), message: 'a view has either file or folder' }];
   if (kind === 'resource') {
     const { text, file } = entry as { text?: unknown; file?: unknown };
     if ((text === undefined) === (file === undefined)) return [{ ...placeOf(steps), message: 'a resource has either text or file' }];

@@ -218,6 +218,135 @@ calls:
   });
 }
 
+/** One tool and the page that hosts show with its answers. */
+export function viewProject(info: ProjectInfo): ProjectFiles {
+  return project(info, {
+    about:
+      'A tool with a view: the page in `view/` is shown beside its answers. Edit it while the bench is open, and it is shown again with the same answer. `Book it` calls a tool that only the page may call.',
+    call: 'hive_season hive=MR-03',
+    dependencies: { vite: '^8.0.0', zod: '^4.0.0' },
+    files: {
+      'view/index.html': `<!doctype html>
+<html lang="en">
+  <head>
+    <meta charset="utf-8" />
+    <title>A hive</title>
+    <link rel="stylesheet" href="./style.css" />
+  </head>
+  <body>
+    <main>
+      <h1 id="title">…</h1>
+      <ol id="weights"></ol>
+      <form id="book">
+        <label>Next inspection <input type="date" name="date" required /></label>
+        <button>Book it</button>
+      </form>
+      <p id="said" role="status"></p>
+    </main>
+    <script type="module" src="./main.ts"></script>
+  </body>
+</html>
+`,
+      'view/style.css': `:root {
+  color-scheme: light dark;
+  font: 15px/1.5 var(--font-sans, system-ui, sans-serif);
+  color: var(--color-text-primary, light-dark(#172224, #e4ebea));
+  background: var(--color-background-primary, light-dark(#ffffff, #1a2224));
+}
+main {
+  padding: 16px;
+}
+h1 {
+  font-size: 1.1em;
+  margin: 0 0 8px;
+}
+ol {
+  padding: 0;
+  list-style: none;
+}
+`,
+      'view/main.ts': `import { done, openView } from 'jexo/view';
+import type { bookInspection, hiveSeason } from '../server.js';
+
+// The types of the tools come from the server.
+const view = await openView<typeof hiveSeason, { book_inspection: typeof bookInspection }>();
+const find = (id: string) => document.getElementById(id)!;
+
+view.onInput(({ hive }) => (find('title').textContent = hive));
+view.onResult(({ structuredContent, isError, content }) => {
+  if (isError || structuredContent === undefined) find('title').textContent = content[0]?.text ?? 'There is nothing to show.';
+  else
+    find('weights').replaceChildren(
+      ...structuredContent.weights.map(({ month, kg }) => {
+        const row = document.createElement('li');
+        row.textContent = \`\${month}: \${kg} kg\`;
+        return row;
+      }),
+    );
+});
+
+find('book').addEventListener('submit', async (event) => {
+  event.preventDefault();
+  const date = String(new FormData(event.target as HTMLFormElement).get('date'));
+  const hive = view.result!.structuredContent!.hive;
+  // Straight to the server: the model has no part in it.
+  const { isError, content } = await view.call('book_inspection', { hive, date });
+  find('said').textContent = isError ? (content[0]?.text ?? 'It failed.') : \`Booked for \${date}.\`;
+  // News for the conversation, worded so that no model takes it for a request.
+  if (!isError) await view.say(done(\`the next inspection of \${hive} is on \${date}.\`));
+});
+`,
+      'tsconfig.json': `${JSON.stringify({ compilerOptions: { target: 'ES2022', module: 'ESNext', moduleResolution: 'Bundler', lib: ['ES2022', 'DOM'], strict: true, noEmit: true, skipLibCheck: true }, include: ['*.ts', 'view/*.ts'] }, null, 2)}\n`,
+      'server.ts': `import { defineServer, tool, view } from 'jexo';
+import { z } from 'zod';
+
+const weights: Record<string, number[]> = { 'MR-03': [32.6, 32.1, 36.4, 43.2], 'SM-01': [29.5, 29.9, 33.8, 38.1] };
+const months = ['March', 'April', 'May', 'June'];
+const hive = z.enum(Object.keys(weights) as [string, ...string[]]).describe('a hive, as MR-03');
+
+export const hiveSeason = tool(
+  'hive_season',
+  {
+    title: 'A hive over the season',
+    description: 'The weight of a hive, month by month. Use to see how a colony does.',
+    input: z.object({ hive }),
+    output: z.object({ hive: z.string(), weights: z.array(z.object({ month: z.string(), kg: z.number() })) }),
+    annotations: { readOnlyHint: true },
+    view: view('hive', { folder: new URL('./view/', import.meta.url), description: 'The months of a hive, and a form that books an inspection.' }),
+  },
+  ({ hive }) => ({ hive, weights: weights[hive]!.map((kg, index) => ({ month: months[index]!, kg })) }),
+);
+
+export const bookInspection = tool(
+  'book_inspection',
+  {
+    description: 'Books an inspection. The person decides on it in the view.',
+    input: z.object({ hive, date: z.iso.date().describe('the day') }),
+    output: z.object({ hive: z.string(), date: z.string() }),
+    visibleTo: 'view',
+  },
+  ({ hive, date }) => ({ hive, date }),
+);
+
+export default defineServer({
+  name: ${quoted(serverName(info.name))},
+  version: '0.1.0',
+  instructions: 'Say here what this server is for, and when to use it.',
+  offers: [hiveSeason, bookInspection],
+});
+`,
+    },
+    sheet: `# Calls and what they must answer. More are added by: npx jexo call server.ts … --keep server.calls.yaml
+target: ./server.ts
+calls:
+  - name: a hive gains from March to June
+    call: hive_season
+    with: { hive: MR-03 }
+    must: { have: { hive: MR-03 } }
+`,
+  });
+}
+
 /** From an OpenAPI document, which is copied into the project. */
 export function documentProject(
   info: ProjectInfo,

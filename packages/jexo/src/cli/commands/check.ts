@@ -1,12 +1,15 @@
 import { dirname, relative, resolve } from 'node:path';
-import { JexoError } from '../../errors.js';
+import type { Client } from '../../client/connect-link.js';
+import { JexoError, messageOf } from '../../errors.js';
 import { checkServer } from '../../inspect/checks/check-server.js';
 import { rules, severities, type Finding, type Rule, type Severity } from '../../inspect/checks/finding.js';
 import { toSarif } from '../../inspect/checks/sarif.js';
 import { applySilences, type Silence } from '../../inspect/checks/silences.js';
+import type { SeenView } from '../../inspect/checks/view-rules.js';
 import { same } from '../../inspect/difference.js';
 import { createWireJudge } from '../../inspect/judge-wire.js';
-import type { Tool } from '../../protocol/types.js';
+import type { Resource, Tool } from '../../protocol/types.js';
+import { readViewMeta } from '../../protocol/views.js';
 import type { Server } from '../../offers/define-server.js';
 import { noMessage, type Deviation } from '../../transports/link.js';
 import { findKind } from '../../targets/find-kind.js';
@@ -61,6 +64,7 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
   } = await connectTarget(target, {
     wireLog: options.wireLog,
     opening: options.opening,
+    views: true,
     tap(event) {
       if (event.note === noMessage) return; // reported as a deviation
       const wrong = judge(event);
@@ -85,6 +89,7 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
       resources,
       templates,
       prompts,
+      views: await readViews(client, resources, own !== undefined),
       omitted: omitted.map((each) => ({ ...each, where: placeOf(target.text, each.where) })),
       ...(own && { places: await placesOf(own, target.text!) }),
       remarks: (catalogue?.remarks ?? []).map((each) =>
@@ -106,6 +111,37 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
   else if (options.json) printJson(JSON.stringify({ target: showTarget(target), findings: kept, silenced }, null, 2));
   else show(kept, silenced.length, showTarget(target));
   return options.failOn !== 'never' && worst >= severities.indexOf(options.failOn) ? 1 : 0;
+}
+
+/** The pages that are offered. @param isOwn origins are only tried for what is served from here */
+async function readViews(client: Client, resources: readonly Resource[], isOwn: boolean): Promise<SeenView[]> {
+  return Promise.all(
+    resources
+      .filter(({ uri }) => uri.startsWith('ui://'))
+      .map(async ({ uri, _meta }): Promise<SeenView> => {
+        try {
+          const [contents] = (await client.read(uri)).contents;
+          if (contents === undefined || !('text' in contents)) return { uri, why: 'it holds no text' };
+          const { connectDomains = [], resourceDomains = [] } = { ...readViewMeta(_meta).csp, ...readViewMeta(contents._meta).csp };
+          const declared = isOwn ? [...new Set([...connectDomains, ...resourceDomains])].filter((each) => /^https?:\/\/[^*]+$/.test(each)) : [];
+          const answers = await Promise.all(declared.map(isReachable));
+          return { uri, html: contents.text, meta: contents._meta, unreachable: declared.filter((_, index) => !answers[index]) };
+        } catch (error) {
+          return { uri, why: messageOf(error).replace(/\.$/, '') };
+        }
+      }),
+  );
+}
+
+const originMs = 3000;
+
+async function isReachable(origin: string): Promise<boolean> {
+  try {
+    await fetch(origin, { method: 'HEAD', redirect: 'manual', signal: AbortSignal.timeout(originMs) });
+    return true;
+  } catch {
+    return false; // whatever the reason: a page would not reach it either
+  }
 }
 
 /** A host application's configuration: every entry is started as the host would. */

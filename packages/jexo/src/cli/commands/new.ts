@@ -7,7 +7,7 @@ import { nearest } from '../../offers/nearest.js';
 import { asPlan } from '../../projects/as-plan.js';
 import { guessEndpoints } from '../../projects/guess-endpoints.js';
 import { parseCurl } from '../../projects/parse-curl.js';
-import { demoProject, endpointsProject, functionsProject, type ProjectFiles, type ProjectInfo } from '../../projects/project-files.js';
+import { demoProject, endpointsProject, functionsProject, viewProject, type ProjectFiles, type ProjectInfo } from '../../projects/project-files.js';
 import { readHar } from '../../projects/read-har.js';
 import { dialectOfUrl, sqliteEnding } from '../../sources/database/place.js';
 import { writeProject } from '../../projects/write-project.js';
@@ -35,6 +35,7 @@ const kinds = {
   har: 'a HAR recording of a browser',
   graphql: 'a GraphQL schema or service',
   folder: 'a folder of documents',
+  view: 'a tool with a page that hosts show beside its answers',
   demo: 'the demo, to be taken apart',
 } as const;
 type Kind = keyof typeof kinds;
@@ -67,7 +68,7 @@ async function choose(from: readonly string[]): Promise<[Kind, string | undefine
   if (given === undefined) {
     if (!isSomebodyThere()) return ['functions', undefined];
     const kind = await askChoice('What is it made from?', kinds);
-    return [kind, kind === 'functions' || kind === 'demo' ? undefined : await askText(kind === 'curl' ? 'The curl line' : 'Where is it?')];
+    return [kind, kind === 'functions' || kind === 'demo' || kind === 'view' ? undefined : await askText(kind === 'curl' ? 'The curl line' : 'Where is it?')];
   }
   const source = rest.length > 0 ? rest.join(' ') : undefined;
   if (/\.(?:ya?ml|json)$/i.test(given) && source === undefined) return ['document', given];
@@ -82,7 +83,7 @@ async function choose(from: readonly string[]): Promise<[Kind, string | undefine
       next: `There are: ${Object.keys(kinds).join(', ')}.`,
     });
   }
-  if (given !== 'functions' && given !== 'demo' && source === undefined)
+  if (given !== 'functions' && given !== 'demo' && given !== 'view' && source === undefined)
     throw new JexoError('JEXO_USAGE', `--from ${given} wants to know which.`, {
       where: '--from',
       next:
@@ -103,6 +104,8 @@ async function filesOf(kind: Kind, source: string | undefined, info: ProjectInfo
       return folderKind.project!(source!, info);
     case 'functions':
       return functionsProject(info);
+    case 'view':
+      return viewProject(info);
     case 'demo':
       return demoProject(info);
     case 'document':

@@ -1,6 +1,7 @@
 import { rules, severities, type Finding, type Report, type Rule, type Seen } from './finding.js';
 import { checkConfusable, checkSameDescription, checkSize } from './list-rules.js';
 import { checkDescribed, checkTool } from './tool-rules.js';
+import { checkViews } from './view-rules.js';
 import { checkWords } from './word-rules.js';
 
 const slowMs = 3000;
@@ -22,6 +23,7 @@ export async function checkServer(seen: Seen): Promise<Finding[]> {
   checkSameDescription(seen.tools, report);
   checkSize(seen, report);
   checkWords(seen, report);
+  checkViews(seen.tools, seen.resources, seen.views ?? [], report);
   for (const omission of seen.omitted) {
     const { name, what, where, why, next, partial } = omission;
     report({

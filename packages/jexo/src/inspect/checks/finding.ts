@@ -2,6 +2,8 @@ import type { Omission, Remark } from '../../offers/source.js';
 import type { InitializeResult, Prompt, Resource, ResourceTemplate, Tool } from '../../protocol/types.js';
 import type { Deviation } from '../../transports/link.js';
 
+import type { SeenView } from './view-rules.js';
+
 export type Severity = 'error' | 'warning' | 'note';
 export const severities: readonly Severity[] = ['note', 'warning', 'error'];
 
@@ -31,6 +33,14 @@ export const rules = {
   'stdout-noise': 'A line on stdout that is no message ends the conversation with many hosts.',
   'wrong-headers': 'Headers and statuses that the protocol wants otherwise break with some clients, gateways and browsers.',
   'slow-start': 'Hosts give up on a server that takes long to start.',
+  'view-unreadable': 'A tool whose view cannot be read shows nothing where people expect a page.',
+  'view-blocked-origin': 'What a page loads from origins that it does not declare is blocked by every host.',
+  'view-wide-csp': 'An origin that is declared and not needed is a way out for what the page is given.',
+  'view-unreachable-origin': 'A page that waits for an origin which is not there stays empty.',
+  'view-too-large': 'A large page makes every answer slow.',
+  'view-no-size': 'A page that does not report its size is cut off, or stands in empty space.',
+  'view-inline-handler': 'Handlers in the markup do not run under a strict policy.',
+  'view-asks-model': 'A message that reads like a request is taken for one: the model acts on it.',
   'silent-change': 'A list that changes without notice leaves clients with the old one.',
 } as const;
 export type Rule = keyof typeof rules;
@@ -70,6 +80,8 @@ export interface Seen {
   readonly startMs?: number;
   /** Names of tools that differed when they were listed a second time, with no notice in between. */
   readonly changedSilently?: readonly string[];
+  /** Pages of views, as they were read. */
+  readonly views?: readonly SeenView[];
 }
 
 export type Report = (finding: Finding) => void;

@@ -1,3 +1,4 @@
+import { dirname, join } from 'node:path';
 import type ts from 'typescript';
 import { isRecord } from '../../protocol/is-record.js';
 import type { JsonSchema, TaskSupport } from '../../protocol/types.js';
@@ -204,7 +205,18 @@ function readForm(ts: Compiler, checker: ts.TypeChecker, found: Callable, form: 
     ...(task !== undefined && { taskSupport: (task === 'required' ? 'required' : 'optional') satisfies TaskSupport }),
     ...(retry !== undefined && { taskRetry: { times: retry } }),
     ...(confirm && { confirm }),
+    ...readView(doc, (declaration ?? node).getSourceFile().fileName),
   };
+}
+
+/** @throws Unreadable */
+function readView({ tags }: FunctionDoc, file: string): Pick<FunctionShape, 'view' | 'visibleTo'> {
+  const [path, visible] = [tags.get('view'), tags.get('visibleTo')];
+  if (path === '' || path?.includes(' '))
+    throw new Unreadable('is tagged @view without a path', 'Name the page, or the folder of an app: @view ./hive-weight.html');
+  if (visible !== undefined && visible !== 'view' && visible !== 'model')
+    throw new Unreadable(`is visible to ${visible || 'nobody'}`, 'Say who may call it: @visibleTo view, or @visibleTo model');
+  return { ...(path !== undefined && { view: join(dirname(file), path) }), ...(visible !== undefined && { visibleTo: visible }) };
 }
 
 /** @throws Unreadable */

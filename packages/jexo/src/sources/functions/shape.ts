@@ -69,6 +69,12 @@ export interface FunctionShape {
   readonly annotations?: Readonly<Record<string, boolean>>;
   readonly tags?: readonly string[];
   readonly taskSupport?: TaskSupport;
+  /** The page that is shown with its answers, or the folder of an app. */
+  readonly view?: string;
+  /** The page itself, in a pack. */
+  readonly page?: string;
+  /** Who may call it. */
+  readonly visibleTo?: 'model' | 'view';
   /** When a task of it is run again. */
   readonly taskRetry?: { readonly times: number };
   /** What a person is asked to confirm, with the input's properties in braces. */

@@ -1,5 +1,8 @@
 import { propertiesOf, requiredOf } from '../../protocol/json-schema.js';
+import { basename } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import type { ViewOffer } from '../../offers/view.js';
+import { view } from '../views/view.js';
 import { choose, type Choice } from '../../offers/choose.js';
 import type { Offer } from '../../offers/offer.js';
 import type { Omission, Source } from '../../offers/source.js';
@@ -62,7 +65,7 @@ export function wrapFunctions(module: Readonly<Record<string, unknown>>, options
       }
       return choose({ offers, omitted: omissions(unreadable), files }, options, name);
     },
-    freeze: async () => shape ?? (await readShape(path!)).shape,
+    freeze: async () => shape ?? withPages((await readShape(path!)).shape),
     thaw: (frozen) => wrapFunctions(module, { ...options, name, shape: frozen as ModuleShape }),
   };
 }
@@ -118,6 +121,31 @@ async function readShape(path: string): Promise<{ readonly shape: ModuleShape; r
   return { shape, files: files.filter((file) => !/[\\/]node_modules[\\/]/.test(file)) };
 }
 
+/** Views by the path of their page: those of several functions are one. */
+const views = new Map<string, ViewOffer>();
+
+function viewOfShape({ view: path, page, title, name }: FunctionShape): { readonly view?: ViewOffer } {
+  if (path === undefined) return {};
+  const known = views.get(path);
+  if (known !== undefined && page === undefined) return { view: known };
+  const called = basename(path).replace(/\.html?$/, '');
+  const about = { title: title ?? name };
+  const made = page !== undefined ? view(called, { ...about, html: page }) : view(called, { ...about, ...(/\.html?$/.test(path) ? { file: path } : { folder: path }) });
+  if (page === undefined) views.set(path, made);
+  return { view: made };
+}
+
+/** What a pack carries reads no files. */
+async function withPages(shape: ModuleShape): Promise<ModuleShape> {
+  const functions = await Promise.all(
+    shape.functions.map(async (each) => {
+      const page = await viewOfShape(each).view?.page();
+      return page === undefined ? each : { ...each, page };
+    }),
+  );
+  return { ...shape, functions };
+}
+
 function toOffer(shape: FunctionShape, run: AnyFunction): Offer {
   const { name, title, description, icons, tags } = shape;
   const described = { ...(title && { title }), ...(description && { description }), ...(icons && { icons }), ...(tags && { tags }) };
@@ -125,12 +153,14 @@ function toOffer(shape: FunctionShape, run: AnyFunction): Offer {
   const found = { where: shape.where, aliases };
   switch (shape.kind) {
     case 'tool': {
-      const { input, output, annotations, taskSupport, taskRetry, confirm } = shape;
+      const { input, output, annotations, taskSupport, taskRetry, confirm, visibleTo } = shape;
       const more = {
         ...(output && { output }),
         ...(annotations && { annotations }),
         ...(taskSupport && { taskSupport }),
         ...(taskRetry && { taskRetry }),
+        ...(visibleTo && { visibleTo }),
+        ...viewOfShape(shape),
         ...(confirm && { confirm }),
       };
       const made = tool(
