@@ -161,7 +161,11 @@ async function buildLibrary() {
   await build({
     ...shared,
     define,
-    entryPoints: { view: join(pkg, 'src/view/index.ts'), 'view-react': join(pkg, 'src/view/react.ts'), 'view-host': join(pkg, 'src/view/host.ts') },
+    entryPoints: {
+      view: join(pkg, 'src/view/index.ts'),
+      'view-react': join(pkg, 'src/view/react.ts'),
+      'view-host': join(pkg, 'src/view/host.ts'),
+    },
     platform: 'browser',
     external: ['react'],
   });

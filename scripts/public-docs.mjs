@@ -5,7 +5,9 @@ import ts from 'typescript';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const source = join(root, 'packages/jexo/src');
-const entries = ['index.ts', 'testing.ts', 'browser.ts', 'view/index.ts', 'view/react.ts', 'view/host.ts', 'vite-entry.ts'].map((name) => join(source, name));
+const entries = ['index.ts', 'testing.ts', 'browser.ts', 'view/index.ts', 'view/react.ts', 'view/host.ts', 'vite-entry.ts'].map((name) =>
+  join(source, name),
+);
 const { options } = ts.parseJsonConfigFileContent(
   ts.readConfigFile(join(root, 'packages/jexo/tsconfig.json'), ts.sys.readFile).config,
   ts.sys,

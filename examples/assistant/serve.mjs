@@ -11,7 +11,9 @@ const types = { '.html': 'text/html; charset=utf-8', '.js': 'text/javascript', '
 /** Pages of servers are shown on an origin of their own: another port is one. */
 let own = '';
 const sandbox = createServer((_request, response) => {
-  response.writeHead(200, { 'content-type': 'text/html; charset=utf-8', 'content-security-policy': `frame-ancestors ${own}` }).end(sandboxPage);
+  response
+    .writeHead(200, { 'content-type': 'text/html; charset=utf-8', 'content-security-policy': `frame-ancestors ${own}` })
+    .end(sandboxPage);
 });
 await new Promise((resolve) => sandbox.listen(0, '127.0.0.1', resolve));
 const shows = `http://127.0.0.1:${sandbox.address().port}`;
@@ -28,7 +30,8 @@ const server = createServer(async (request, response) => {
       'content-type': types[extname(file)] ?? 'application/octet-stream',
       // Scripts of its own only; it connects to whichever servers a person names.
       'content-security-policy':
-        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src *; frame-ancestors 'none'; frame-src " + shows,
+        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src *; frame-ancestors 'none'; frame-src " +
+        shows,
     });
     response.end(body);
   } catch {

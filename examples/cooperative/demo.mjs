@@ -96,6 +96,9 @@ if (once) {
   await tellLedgerStory();
   await tellLiveStory();
   await tellSignInStory(serveSignedIn);
+  console.log('\nA page beside an answer, and a tool that only the page may call:');
+  await tell(['list', relative(process.cwd(), join(here, 'hive-weight.ts'))]);
+  await tell(['check', relative(process.cwd(), join(here, 'hive-weight.ts'))]);
   console.log('\nThat is the whole story. To go on by hand: npm run demo');
   stop(0);
 }
@@ -103,12 +106,13 @@ const login = await startLogin();
 const guarded = await serveSignedIn(login.issuer, 4302);
 console.log(`The same functions for those who sign in: jexo call ${guarded.address} mix_syrup colonies=12`);
 const feed = await startFeed();
-// The other side: a host application in the browser, over two servers.
+// The other side: a host application in the browser, over three servers; the third one shows a page with its answers.
+const season = await serve(4303, 'hive-weight.ts');
 const hives = await serve(once ? 0 : 4301, 'hives.ts');
 const assistant = spawn(process.execPath, [join(here, '../assistant/serve.mjs')], { stdio: ['ignore', 'pipe', 'inherit'] });
 children.push(assistant);
 for await (const line of createInterface({ input: assistant.stdout })) {
-  console.log(`An assistant over both servers: ${JSON.parse(line).address}?server=apiary=${address}&server=hives=${hives.address}`);
+  console.log(`An assistant over three servers: ${JSON.parse(line).address}?server=apiary=${address}&server=hives=${hives.address}&server=season=${season.address}`);
   break;
 }
-start(['inspect', address, ...scalesTarget, `${feed.url}/alderwick/#`], ['ignore', 'inherit', 'inherit']);
+start(['inspect', address, season.address, ...scalesTarget, `${feed.url}/alderwick/#`], ['ignore', 'inherit', 'inherit']);

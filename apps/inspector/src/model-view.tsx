@@ -1,3 +1,4 @@
+import { mayCall } from 'jexo/view/host';
 import { useEffect, useState } from 'react';
 import { Button } from 'react-aria-components';
 import { modelView, troubleOf } from './api';
@@ -14,7 +15,7 @@ const noEdits: Readonly<Record<string, { name?: string; description?: string }>>
 export function ModelPlace({ connection }: { connection: ConnectionState }) {
   const edits = useStore((store) => store.edits[connection.shown] ?? noEdits);
   const allEdits = useStore((store) => store.edits);
-  const names = connection.shelf.filter(({ kind }) => kind === 'tool').map(({ key }) => key);
+  const names = connection.shelf.filter(({ kind, offer }) => kind === 'tool' && mayCall(offer._meta, 'model')).map(({ key }) => key);
   const [left, setLeft] = useState<ReadonlySet<string>>(new Set());
   const [open, setOpen] = useState<string>();
   const [view, setView] = useState<ModelView>();

@@ -1,3 +1,4 @@
+import { mayCall } from 'jexo/view/host';
 import { useState } from 'react';
 import { Button } from 'react-aria-components';
 import { cancelCall, setWatched, startCall, troubleOf } from './api';
@@ -184,9 +185,10 @@ function Head({ item }: { item: ShelfItem }) {
   const hints = Object.entries(item.offer.annotations ?? {}).filter(([, value]) => typeof value === 'boolean');
   const reads =
     item.kind === 'tool' ? 'What the model reads' : `${kindSigns[item.kind].one}${item.offer.mimeType ? ` · ${item.offer.mimeType}` : ''}`;
+  const isForViews = item.kind === 'tool' && !mayCall(item.offer._meta, 'model');
   return (
     <header>
-      <p className="step">{reads}</p>
+      <p className="step">{isForViews ? 'Only views call this: models do not see it' : reads}</p>
       <h1>{item.key}</h1>
       {item.title !== undefined && item.title !== item.key && <p className="title quiet">{item.title}</p>}
       <p className="description">

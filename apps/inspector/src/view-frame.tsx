@@ -40,8 +40,18 @@ export function viewOfTool(connection: ConnectionState, name: string): string | 
 
 /** The colours of the bench, by the names that hosts use. */
 const palette = {
-  light: { '--color-background-primary': '#ffffff', '--color-text-primary': '#172224', '--color-text-secondary': '#55625f', '--color-border-primary': '#d3dcda' },
-  dark: { '--color-background-primary': '#1a2224', '--color-text-primary': '#e4ebea', '--color-text-secondary': '#9fadab', '--color-border-primary': '#2e3a3c' },
+  light: {
+    '--color-background-primary': '#ffffff',
+    '--color-text-primary': '#172224',
+    '--color-text-secondary': '#55625f',
+    '--color-border-primary': '#d3dcda',
+  },
+  dark: {
+    '--color-background-primary': '#1a2224',
+    '--color-text-primary': '#e4ebea',
+    '--color-text-secondary': '#9fadab',
+    '--color-border-primary': '#2e3a3c',
+  },
 } as const;
 
 const contextOf = ({ theme, locale, mode, width }: Play, room: number): HostContext => ({
@@ -124,7 +134,8 @@ export function ViewFrame({ connection, call, uri }: { connection: ConnectionSta
           note('says', textOf(content));
           return true;
         },
-        onRemember: (content, structured) => note('wants remembered', [textOf(content), structured && JSON.stringify(structured)].filter(Boolean).join(' ')),
+        onRemember: (content, structured) =>
+          note('wants remembered', [textOf(content), structured && JSON.stringify(structured)].filter(Boolean).join(' ')),
         onOpenLink(url) {
           note('opens', now.current.opensLinks ? url : `${url} (refused)`);
           return now.current.opensLinks;
@@ -191,11 +202,12 @@ export function ViewFrame({ connection, call, uri }: { connection: ConnectionSta
           <Choice label="Language" values={locales} value={play.locale} onChange={(locale) => change({ locale })} />
           <Choice label="Shown" values={modes} value={play.mode} onChange={(mode) => change({ mode })} />
           <label className="quiet">
-            <input type="checkbox" checked={play.failsCalls} onChange={(event) => change({ failsCalls: event.target.checked })} /> calls fail
+            <input type="checkbox" checked={play.failsCalls} onChange={(event) => change({ failsCalls: event.target.checked })} /> calls
+            fail
           </label>
           <label className="quiet">
-            <input type="checkbox" checked={!play.opensLinks} onChange={(event) => change({ opensLinks: !event.target.checked })} /> links are
-            refused
+            <input type="checkbox" checked={!play.opensLinks} onChange={(event) => change({ opensLinks: !event.target.checked })} /> links
+            are refused
           </label>
         </div>
         <div className="actions">
@@ -258,7 +270,7 @@ function Choice<T extends string>({ label, values, value, onChange }: ChoiceProp
   return (
     <label className="quiet">
       {label}{' '}
-      <select value={value} onChange={(event) => onChange(event.target.value as T)}>
+      <select aria-label={label} value={value} onChange={(event) => onChange(event.target.value as T)}>
         {values.map((each) => (
           <option key={each}>{each}</option>
         ))}

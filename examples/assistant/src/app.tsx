@@ -74,7 +74,8 @@ export function App({ host }: { host: Host }) {
             </div>
           )}
           {exchanges.map((each) => (
-            <ExchangeView host={host}
+            <ExchangeView
+              host={host}
               key={each.id}
               exchange={each}
               doing={!isBusy || each !== last ? undefined : waiting.length > 0 ? 'waiting' : 'working'}

@@ -78,33 +78,33 @@ function CallView({ call, steps, host }: { call: Approval; steps: readonly Step[
   const shown = isOver && result.result !== undefined && !result.failed ? result.result : undefined;
   return (
     <>
-    <details className={`call ${sign.replace(' ', '-')}`}>
-      <summary>
-        <span className="sign" aria-hidden="true">
-          {{ 'not called': '–', running: '→', failed: '✗', done: '✓' }[sign]}
-        </span>
-        <code>{call.name}</code>
-        <span className="quiet">
-          {call.server} {call.approved ? '' : `: ${call.why ?? 'you said no.'}`}
-        </span>
-        <span className="quiet end">{isOver ? `${sign}, ${Math.round(result.tookMs)} ms` : sign}</span>
-      </summary>
-      <p className="label">Input</p>
-      <pre>{JSON.stringify(call.input, null, 2)}</pre>
-      {isOver && (
-        <>
-          <p className="label">What the model was given{result.cutFrom === undefined ? '' : ` of ${result.cutFrom} characters`}</p>
-          <pre>{result.text}</pre>
-        </>
-      )}
-      {!isOver && progress?.kind === 'progress' && (
-        <p className="progress">
-          <progress value={progress.progress} max={progress.total ?? undefined} aria-label={`Progress of ${call.name}`} />
-          <span className="quiet">{progress.message}</span>
-        </p>
-      )}
-    </details>
-    {shown !== undefined && <ToolView host={host} name={call.name} input={call.input} result={shown} />}
+      <details className={`call ${sign.replace(' ', '-')}`}>
+        <summary>
+          <span className="sign" aria-hidden="true">
+            {{ 'not called': '–', running: '→', failed: '✗', done: '✓' }[sign]}
+          </span>
+          <code>{call.name}</code>
+          <span className="quiet">
+            {call.server} {call.approved ? '' : `: ${call.why ?? 'you said no.'}`}
+          </span>
+          <span className="quiet end">{isOver ? `${sign}, ${Math.round(result.tookMs)} ms` : sign}</span>
+        </summary>
+        <p className="label">Input</p>
+        <pre>{JSON.stringify(call.input, null, 2)}</pre>
+        {isOver && (
+          <>
+            <p className="label">What the model was given{result.cutFrom === undefined ? '' : ` of ${result.cutFrom} characters`}</p>
+            <pre>{result.text}</pre>
+          </>
+        )}
+        {!isOver && progress?.kind === 'progress' && (
+          <p className="progress">
+            <progress value={progress.progress} max={progress.total ?? undefined} aria-label={`Progress of ${call.name}`} />
+            <span className="quiet">{progress.message}</span>
+          </p>
+        )}
+      </details>
+      {shown !== undefined && <ToolView host={host} name={call.name} input={call.input} result={shown} />}
     </>
   );
 }

@@ -173,7 +173,10 @@ export class Host {
     if (clients === undefined || this.state.isBusy) return;
     const id = Date.now();
     const stop = (this.stopping = new AbortController());
-    this.set({ isBusy: true, exchanges: [...this.state.exchanges, { id, request, steps: [], writing: '', ...(by !== undefined && { by }) }] });
+    this.set({
+      isBusy: true,
+      exchanges: [...this.state.exchanges, { id, request, steps: [], writing: '', ...(by !== undefined && { by }) }],
+    });
     const change = (make: (exchange: Exchange) => Partial<Exchange>) =>
       this.set({ exchanges: this.state.exchanges.map((each) => (each.id === id ? { ...each, ...make(each) } : each)) });
     try {

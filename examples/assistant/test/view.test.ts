@@ -35,32 +35,36 @@ const ask = async (page: Page, request: string) => {
   await page.keyboard.press('Enter');
 };
 
-inChromium('a story: a question, the page of the hive, a booking without the model, the message it leaves, and what comes after', async () => {
-  const page = await open();
-  const errors: string[] = [];
-  page.on('pageerror', (error) => errors.push(error.message));
-  await ask(page, 'Show me the weight of hive MR-03 over the season.');
-  const view = page.frameLocator('.view iframe').frameLocator('iframe');
-  await view.getByRole('heading', { name: 'MR-03, Millrace' }).waitFor();
-  await view.getByText('gained 10.6 kg').waitFor();
-  // The model was given the tool for reading, and not the one that only pages may call.
-  await page.getByText('hive_weight: approved by a rule.').first().waitFor();
+inChromium(
+  'a story: a question, the page of the hive, a booking without the model, the message it leaves, and what comes after',
+  async () => {
+    const page = await open();
+    const errors: string[] = [];
+    page.on('pageerror', (error) => errors.push(error.message));
+    await ask(page, 'Show me the weight of hive MR-03 over the season.');
+    const view = page.frameLocator('.view iframe').frameLocator('iframe');
+    await view.getByRole('heading', { name: 'MR-03, Millrace' }).waitFor();
+    await view.getByText('gained 10.6 kg').waitFor();
+    // The model was given the tool for reading, and not the one that only pages may call.
+    await page.getByText('hive_weight: approved by a rule.').first().waitFor();
 
-  await view.getByLabel('Next inspection').fill('2026-07-12');
-  await view.getByLabel('Look for').fill('stores');
-  await view.getByRole('button', { name: 'Book it' }).click();
-  await view.getByText(/^Booked for/).waitFor();
-  // The page’s message stands in the conversation as its own, and no tool was called for it.
-  const said = page.getByRole('article').filter({ hasText: 'From the page of A hive over the season' });
-  await said.getByText('Done in the view by the person, nothing is asked of you').first().waitFor();
-  expect(await said.locator('details.call').count()).toBe(0);
+    await view.getByLabel('Next inspection').fill('2026-07-12');
+    await view.getByLabel('Look for').fill('stores');
+    await view.getByRole('button', { name: 'Book it' }).click();
+    await view.getByText(/^Booked for/).waitFor();
+    // The page’s message stands in the conversation as its own, and no tool was called for it.
+    const said = page.getByRole('article').filter({ hasText: 'From the page of A hive over the season' });
+    await said.getByText('Done in the view by the person, nothing is asked of you').first().waitFor();
+    expect(await said.locator('details.call').count()).toBe(0);
 
-  // The server knows of it, and refuses it a second time.
-  await view.getByLabel('Next inspection').fill('2026-07-12');
-  await view.getByRole('button', { name: 'Book it' }).click();
-  await view.getByText('MR-03 has an inspection on 2026-07-12 already.').waitFor();
-  expect(errors).toEqual([]);
-}, 60_000);
+    // The server knows of it, and refuses it a second time.
+    await view.getByLabel('Next inspection').fill('2026-07-12');
+    await view.getByRole('button', { name: 'Book it' }).click();
+    await view.getByText('MR-03 has an inspection on 2026-07-12 already.').waitFor();
+    expect(errors).toEqual([]);
+  },
+  60_000,
+);
 
 inChromium.each(['light', 'dark'] as const)('a view is dressed as its host is, and fits a narrow one: %s', async (colorScheme) => {
   const page = await open({ width: 400, colorScheme });

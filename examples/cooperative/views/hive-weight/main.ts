@@ -9,7 +9,8 @@ const element = <E extends Element = HTMLElement>(id: string) => document.getEle
 const [title, words, said] = [element('title'), element('words'), element('said')];
 const form = element<HTMLFormElement>('book');
 const locale = () => view.context.locale ?? 'en';
-const day = (date: string) => new Date(`${date}T12:00:00Z`).toLocaleDateString(locale(), { day: 'numeric', month: 'short', timeZone: 'UTC' });
+const day = (date: string) =>
+  new Date(`${date}T12:00:00Z`).toLocaleDateString(locale(), { day: 'numeric', month: 'short', timeZone: 'UTC' });
 
 view.onPartialInput(({ hive }) => (title.textContent = `${hive ?? ''}…`));
 view.onInput(({ hive }) => (title.textContent = hive));
@@ -39,7 +40,9 @@ function draw({ hive, apiary, weights, inspections }: Season): void {
   element('chart').replaceChildren(
     ...lines.map((kg) => svg('line', { x1: 0, x2: 600, y1: y(kg), y2: y(kg) })),
     ...inspections.map(({ date }) => svg('line', { x1: x(date), x2: x(date), y1: 20, y2: 180, class: 'mark' })),
-    svg('path', { d: weights.map(({ date, kg }, index) => `${index === 0 ? 'M' : 'L'}${x(date).toFixed(1)} ${y(kg).toFixed(1)}`).join('') }),
+    svg('path', {
+      d: weights.map(({ date, kg }, index) => `${index === 0 ? 'M' : 'L'}${x(date).toFixed(1)} ${y(kg).toFixed(1)}`).join(''),
+    }),
   );
   const label = (text: string, kind: string, place: Record<string, string>) => {
     const made = document.createElement('li');
@@ -53,7 +56,10 @@ function draw({ hive, apiary, weights, inspections }: Season): void {
     ...inspections.map(({ date }) => {
       const share = (x(date) / 600) * 100;
       // Near the right edge a date stands before its line.
-      return label(day(date), 'mark', { top: '-4px', ...(share > 85 ? { right: `${100 - share}%`, 'padding-right': '4px' } : { left: `${share}%` }) });
+      return label(day(date), 'mark', {
+        top: '-4px',
+        ...(share > 85 ? { right: `${100 - share}%`, 'padding-right': '4px' } : { left: `${share}%` }),
+      });
     }),
   );
   element('inspections').replaceChildren(

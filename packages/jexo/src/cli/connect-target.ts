@@ -58,6 +58,8 @@ export async function connectTarget(
   keepStdoutForResults();
   const { client, server } = await reach(targetOf(words), {
     auth: terminalAuth(),
+    // What is for views alone is shown to whoever makes it.
+    views: true,
     ...logged,
     ...opening,
     onFault: reportFault,

@@ -41,7 +41,14 @@ type Route = (asked: Asked) => Response | Promise<Response>;
 export type Routes = Readonly<Record<string, Route>>;
 
 export function routesOf(served: Served): Routes {
-  return { ...benchRoutes(served), ...connectionRoutes(served), ...callRoutes(served), ...viewRoutes(served), ...modelRoutes(served), ...sheetRoutes(served) };
+  return {
+    ...benchRoutes(served),
+    ...connectionRoutes(served),
+    ...callRoutes(served),
+    ...viewRoutes(served),
+    ...modelRoutes(served),
+    ...sheetRoutes(served),
+  };
 }
 
 function benchRoutes({ bench, notes, sheets, sandbox }: Served): Routes {

@@ -1,3 +1,4 @@
+import { mayCall } from '../protocol/views.js';
 import { isJexoError, JexoError } from '../errors.js';
 import type { Model, Move } from '../models/model.js';
 import type { Tool } from '../protocol/types.js';
@@ -84,7 +85,7 @@ export function createBenchSheets(bench: Bench, store: SheetStore, model?: Model
     editTools(
       bench
         .connection(connection)
-        .state.shelf.filter(({ kind }) => kind === 'tool')
+        .state.shelf.filter(({ kind, offer }) => kind === 'tool' && mayCall(offer._meta, 'model'))
         .map(({ offer }) => offer as Tool),
       edits,
     );

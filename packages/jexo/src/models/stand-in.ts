@@ -15,7 +15,8 @@ export const standIn: Model = {
     const request = talk[start];
     const since = talk.slice(start + 1);
     // A page of a tool says what has been done in it: that is news, and no request.
-    if (request?.role === 'user' && /nothing is asked of you/i.test(request.text)) return Promise.resolve(spoken(`${saysWho} Noted.`, onText));
+    if (request?.role === 'user' && /nothing is asked of you/i.test(request.text))
+      return Promise.resolve(spoken(`${saysWho} Noted.`, onText));
     const parts = request?.role === 'user' ? partsOf(request.text) : [];
     const asked = since.filter((entry) => entry.role === 'assistant' && entry.calls.length > 0).length;
     const results = since.filter((entry): entry is Result => entry.role === 'tool');

@@ -192,7 +192,10 @@ function withoutViews(gathered: Gathered, whole: Catalogue, pageSize: number): C
     if (visibleTo !== undefined && !visibleTo.includes('model')) return [];
     return [[name, isPlain(entry) ? entry : { ...entry, offer: offer as ToolOffer }] as const];
   });
-  return catalogueOf({ ...gathered, tools: new Map(kept), resources: new Map([...resources].filter(([, entry]) => !isView(entry))) }, pageSize);
+  return catalogueOf(
+    { ...gathered, tools: new Map(kept), resources: new Map([...resources].filter(([, entry]) => !isView(entry))) },
+    pageSize,
+  );
 }
 
 function place({ offer, source }: Entry): string {

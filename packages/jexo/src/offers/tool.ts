@@ -78,7 +78,8 @@ export function tool<const I extends Schema | undefined = undefined, const O ext
   requireName('tool', name, run);
   const where = `tool ${name}`;
   checkIcons(where, definition.icons);
-  const { title, description, annotations, icons, tags, scope, meta, taskSupport, taskRetry, ask, confirm, fallback, view, visibleTo } = definition;
+  const { title, description, annotations, icons, tags, scope, meta, taskSupport, taskRetry, ask, confirm, fallback, view, visibleTo } =
+    definition;
   const input = compileSchema(definition.input ?? noInput, 'input', where);
   for (const property of Object.keys(ask ?? {})) {
     if (!Object.hasOwn(propertiesOf(input.json), property)) {

@@ -57,7 +57,8 @@ export function viewOffer(name: string, definition: ViewDefinition): ViewOffer {
     if (!Array.isArray(origins)) refuse(`has a csp whose ${list} is no list.`);
     for (const each of origins as unknown[]) {
       const problem = originProblem(each);
-      if (problem !== undefined) refuse(`names a wrong origin in ${list}: ${problem}.`, 'Paths, wildcards of all hosts and spaces are not allowed.');
+      if (problem !== undefined)
+        refuse(`names a wrong origin in ${list}: ${problem}.`, 'Paths, wildcards of all hosts and spaces are not allowed.');
     }
   }
   const meta: ViewMeta = {

@@ -9,10 +9,7 @@ import { withPage, type ViewOffer } from './view.js';
  * @example
  * defineServer({ name: 'apiary', version: '1.0.0', offers: withViews([wrapRest(registry)], { get_hive: view('hive', { file }) }) });
  */
-export function withViews(
-  parts: readonly (Offer | Source)[],
-  views: Readonly<Record<string, ViewOffer>>,
-): readonly (Offer | Source)[] {
+export function withViews(parts: readonly (Offer | Source)[], views: Readonly<Record<string, ViewOffer>>): readonly (Offer | Source)[] {
   const give = (offer: Offer): Offer =>
     offer.kind === 'tool' && Object.hasOwn(views, offer.name) ? { ...offer, view: views[offer.name] } : offer;
   if (Object.keys(views).length === 0) return parts;

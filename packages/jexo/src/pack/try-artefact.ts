@@ -42,6 +42,7 @@ export async function tryArtefact(artefact: Artefact, expected: readonly string[
 export async function listTarget(target: Target, folder?: string): Promise<Listing> {
   const client = await connect(target, {
     timeoutMs: startMs,
+    views: true,
     ...(folder !== undefined && { cwd: folder, env: {} }),
   });
   try {
@@ -53,7 +54,7 @@ export async function listTarget(target: Target, folder?: string): Promise<Listi
 
 /** What a server of this process offers. */
 export async function listServer(server: Server): Promise<Listing> {
-  const client = await connect(server);
+  const client = await connect(server, { views: true });
   try {
     return await listingOf(client);
   } finally {

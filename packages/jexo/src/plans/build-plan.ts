@@ -54,7 +54,10 @@ export async function buildPlan(
   return {
     ...aboutOf(plan, values),
     ...(plan.middleware && { middleware: layersOf(plan, values).map(buildLayer) }),
-    offers: withViews([...shown, ...(chains.length > 0 ? [chainTools([...shown, ...hidden], chains)] : []), ...prompts, ...resources], viewsFor(plan, values)),
+    offers: withViews(
+      [...shown, ...(chains.length > 0 ? [chainTools([...shown, ...hidden], chains)] : []), ...prompts, ...resources],
+      viewsFor(plan, values),
+    ),
   };
 }
 

@@ -84,7 +84,10 @@ const inPlace: Readonly<Record<string, JsonSchema>> = {
         additionalProperties: false,
         description: 'Origins that it may reach.',
         properties: Object.fromEntries(
-          ['connectDomains', 'resourceDomains', 'frameDomains', 'baseUriDomains'].map((name) => [name, { type: 'array', items: { type: 'string' } }]),
+          ['connectDomains', 'resourceDomains', 'frameDomains', 'baseUriDomains'].map((name) => [
+            name,
+            { type: 'array', items: { type: 'string' } },
+          ]),
         ),
       },
       border: { type: 'boolean', description: 'Whether it wants a border around it.' },

@@ -30,6 +30,12 @@ function without(value: object, names: readonly string[]): object {
   return Object.fromEntries(Object.entries(value).filter(([name, member]) => member !== undefined && !names.includes(name)));
 }
 
+/** Views are an extension, which has its own versions: whoever declares it reads what it says in any revision. */
+function viewPart(meta: unknown): { readonly _meta?: object } {
+  const ui = (meta as { ui?: object } | undefined)?.ui;
+  return ui === undefined ? {} : { _meta: { ui } };
+}
+
 /** Members every offer may have: `title` beside `name`, and `_meta` on inner objects, came with 2025-06-18; icons with 2025-11-25. */
 function tooNew(revision: Revision): string[] {
   return [...(since(revision, '2025-06-18') ? [] : ['title', '_meta']), ...(since(revision, '2025-11-25') ? [] : ['icons'])];
@@ -51,7 +57,7 @@ export function shapeTool(tool: Tool, revision: Revision): object {
   const gone = [...tooNew(revision), 'execution'];
   if (!since(revision, '2025-06-18')) gone.push('outputSchema');
   if (!since(revision, '2025-03-26')) gone.push('annotations');
-  return without(tool, gone);
+  return since(revision, '2025-06-18') ? without(tool, gone) : { ...without(tool, gone), ...viewPart(tool._meta) };
 }
 
 function shapeAnnotations<T extends { readonly annotations?: Annotations }>(value: T, revision: Revision): T {
@@ -60,7 +66,9 @@ function shapeAnnotations<T extends { readonly annotations?: Annotations }>(valu
 }
 
 export function shapeResource<T extends Resource | ResourceTemplate>(resource: T, revision: Revision): object {
-  return since(revision, '2025-11-25') ? resource : shapeAnnotations(without(resource, tooNew(revision)) as T, revision);
+  if (since(revision, '2025-11-25')) return resource;
+  const shaped = shapeAnnotations(without(resource, tooNew(revision)) as T, revision);
+  return since(revision, '2025-06-18') ? shaped : { ...shaped, ...viewPart(resource._meta) };
 }
 
 export function shapePrompt(prompt: Prompt, revision: Revision): object {
@@ -102,7 +110,7 @@ export function shapePromptResult(result: GetPromptResult, revision: Revision): 
 
 export function shapeReadResult(result: ReadResourceResult, revision: Revision): ReadResourceResult {
   if (since(revision, '2025-06-18')) return result;
-  return { ...result, contents: result.contents.map((each) => without(each, ['_meta']) as typeof each) };
+  return { ...result, contents: result.contents.map((each) => ({ ...without(each, ['_meta']), ...viewPart(each._meta) }) as typeof each) };
 }
 
 /** Choices with titles were written otherwise in 2025-06-18, which also knew a default for yes and no only. */

@@ -27,7 +27,11 @@ export function neededCsp(html: string): Required<ViewCsp> {
   });
   const of = (elements: string, attribute: string) =>
     originsIn(plain, new RegExp(`<(?:${elements})\\b[^>]*?\\s${attribute}\\s*=\\s*["']?(${origin})`, 'gi'));
-  resources.push(...of('script|img|source|video|audio|track|input', 'src(?:set)?'), ...of('link|image|use', '(?:xlink:)?href'), ...of('video', 'poster'));
+  resources.push(
+    ...of('script|img|source|video|audio|track|input', 'src(?:set)?'),
+    ...of('link|image|use', '(?:xlink:)?href'),
+    ...of('video', 'poster'),
+  );
   resources.push(...originsIn(plain, new RegExp(`style\\s*=\\s*["'][^"']*url\\(["']?(${origin})`, 'gi')));
   return {
     connectDomains: unique(connects),
@@ -38,7 +42,10 @@ export function neededCsp(html: string): Required<ViewCsp> {
 }
 
 /** Origins that a page names and does not declare, and those that it declares and does not name. */
-export function compareCsp(needed: Required<ViewCsp>, declared: ViewCsp = {}): { readonly missing: readonly string[]; readonly unused: readonly string[] } {
+export function compareCsp(
+  needed: Required<ViewCsp>,
+  declared: ViewCsp = {},
+): { readonly missing: readonly string[]; readonly unused: readonly string[] } {
   const covers = (pattern: string, each: string) =>
     pattern.toLowerCase() === each || (pattern.includes('//*.') && each.endsWith(pattern.toLowerCase().slice(pattern.indexOf('*') + 1)));
   const missing: string[] = [];

@@ -11,6 +11,7 @@ export type { DisplayMode, HostCapabilities, HostContext } from './view-types.js
 export interface ViewMessage {
   /** `in` came from the view. */
   readonly way: 'in' | 'out';
+  /** The JSON-RPC message. */
   readonly message: object;
   /** Why it was refused or dropped. */
   readonly refused?: string;
@@ -28,6 +29,7 @@ export interface ViewHostOptions {
   readonly listed?: Readonly<Record<string, unknown>> | undefined;
   /** The tool it belongs to, and those of the same server: only they can be called. */
   readonly tool: Tool;
+  /** All tools of the server, by their own names; asked for each call. */
   readonly tools: () => readonly Tool[];
   /** What the page is told of the place. */
   readonly context: HostContext;
@@ -45,6 +47,7 @@ export interface ViewHostOptions {
   readonly onOpenLink?: (url: string) => boolean | Promise<boolean>;
   /** Another way to be shown; gives the one that holds. Default: it stays as it is. */
   readonly onDisplayMode?: (mode: DisplayMode) => DisplayMode;
+  /** A log message of the page. */
   readonly onLog?: (level: string, data: unknown) => void;
   /** The height it wants, in CSS pixels, within the limit. The frame has it already. */
   readonly onSize?: (size: { readonly width?: number; readonly height?: number }) => void;
@@ -62,14 +65,19 @@ export interface ViewHostOptions {
 
 /** A view on the page. */
 export interface ViewHost {
+  /** The outer frame. */
   readonly frame: HTMLIFrameElement;
   /** True once the view has said hello. */
   readonly isReady: boolean;
+  /** What the page knows of the place. */
   readonly context: HostContext;
   /** The input as far as it is written; nothing after `input`. */
   partialInput(input: object): void;
+  /** What the tool was called with, once it is known. What comes before the page has said hello waits for that. */
   input(input: object): void;
+  /** The tool’s answer. */
   result(result: CallToolResult): void;
+  /** The call was cancelled. */
   cancelled(reason?: string): void;
   /** Changes parts of the context. */
   change(context: Partial<HostContext>): void;
@@ -133,7 +141,8 @@ class ShownView implements ViewHost {
 
   constructor(private readonly options: ViewHostOptions) {
     const url = new URL(options.sandbox, location.href);
-    if (url.origin === location.origin) throw new TypeError('The sandbox of views must be on another origin than the page that shows them.');
+    if (url.origin === location.origin)
+      throw new TypeError('The sandbox of views must be on another origin than the page that shows them.');
     const { html, meta } = htmlOf(options.page);
     this.html = html;
     const inner = readViewMeta(meta);
@@ -175,6 +184,8 @@ class ShownView implements ViewHost {
   async close(reason?: string): Promise<void> {
     if (this.isClosed) return;
     this.isClosed = true;
+    // What comes next may stand in its place already.
+    this.frame.style.display = 'none';
     if (this.isReady) {
       const id = ++this.last;
       await new Promise<void>((resolve) => {
@@ -311,7 +322,10 @@ class ShownView implements ViewHost {
         return { ...(!(await onSay?.(content)) && { isError: true }) };
       }
       case 'ui/update-model-context':
-        onRemember?.([params.content].flat().filter((each): each is object => typeof each === 'object' && each !== null), params.structuredContent as object);
+        onRemember?.(
+          [params.content].flat().filter((each): each is object => typeof each === 'object' && each !== null),
+          params.structuredContent as object,
+        );
         return {};
       case 'ui/open-link': {
         const url = typeof params.url === 'string' && URL.canParse(params.url) ? new URL(params.url) : undefined;

@@ -65,7 +65,11 @@ class Wire {
   notify(method: string, params: object = {}): void {
     this.send({ method, params });
   }
-  ask<T>(method: string, params: object, { timeoutMs = 0, signal }: { timeoutMs?: number; signal?: AbortSignal | undefined } = {}): Promise<T> {
+  ask<T>(
+    method: string,
+    params: object,
+    { timeoutMs = 0, signal }: { timeoutMs?: number; signal?: AbortSignal | undefined } = {},
+  ): Promise<T> {
     const id = ++this.next;
     return new Promise<T>((resolve, reject) => {
       let timer: ReturnType<typeof setTimeout> | undefined;
@@ -105,6 +109,7 @@ class Wire {
  * view.onResult(({ structuredContent }) => draw(structuredContent));
  * const { isError } = await view.call('book_inspection', { hive: 'MR-03', date: '2026-05-12' });
  */
+// eslint-disable-next-line max-lines-per-function -- what a page may do, in one place
 export async function openView<T = unknown, Tools extends Record<string, unknown> = Record<string, unknown>>(
   options: ViewOptions = {},
 ): Promise<View<T, Tools>> {
@@ -138,7 +143,11 @@ export async function openView<T = unknown, Tools extends Record<string, unknown
     return undefined;
   };
   const wire = new Wire(globalThis.parent, take);
-  const hello = await wire.ask<{ hostInfo?: { name: string; version: string }; hostCapabilities?: HostCapabilities; hostContext?: HostContext }>(
+  const hello = await wire.ask<{
+    hostInfo?: { name: string; version: string };
+    hostCapabilities?: HostCapabilities;
+    hostContext?: HostContext;
+  }>(
     'ui/initialize',
     {
       protocolVersion: '2026-01-26',

@@ -7,11 +7,15 @@ import type { HostContext, InputOf, OutputOf, View, ViewOptions, ViewResult } fr
 export interface ViewState<T, Tools extends Record<string, unknown>> {
   /** Undefined until the host has answered. */
   readonly view: View<T, Tools> | undefined;
+  /** What the tool was called with; undefined until it is known. */
   readonly input: InputOf<T> | undefined;
   /** The input as far as the model has written it. */
   readonly partial: Partial<InputOf<T>> | undefined;
+  /** The tool’s answer; undefined until it is there. */
   readonly result: ViewResult<OutputOf<T>> | undefined;
+  /** What the host says of the place; empty until it has answered. */
   readonly context: HostContext;
+  /** True once the call was cancelled. */
   readonly isCancelled: boolean;
   /** No host answered. */
   readonly error: Error | undefined;
@@ -25,7 +29,9 @@ let opened: Promise<View<never, never>> | undefined;
  * @example
  * const { view, result } = useView<typeof hiveWeight>();
  */
-export function useView<T = unknown, Tools extends Record<string, unknown> = Record<string, unknown>>(options?: ViewOptions): ViewState<T, Tools> {
+export function useView<T = unknown, Tools extends Record<string, unknown> = Record<string, unknown>>(
+  options?: ViewOptions,
+): ViewState<T, Tools> {
   const [state, setState] = useState<ViewState<T, Tools>>({
     view: undefined,
     input: undefined,

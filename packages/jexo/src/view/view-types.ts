@@ -27,30 +27,50 @@ export type DisplayMode = 'inline' | 'fullscreen' | 'pip';
 export interface HostContext {
   /** The call that made this page. */
   readonly toolInfo?: { readonly id?: string | number; readonly tool?: { readonly name: string } };
+  /** Light or dark. */
   readonly theme?: 'light' | 'dark';
+  /** Variables and fonts of the host. */
   readonly styles?: { readonly variables?: Readonly<Record<string, string>>; readonly css?: { readonly fonts?: string } };
+  /** How the page is shown now. */
   readonly displayMode?: DisplayMode;
+  /** How it could be shown. */
   readonly availableDisplayModes?: readonly DisplayMode[];
   /** CSS pixels; a fixed size, or a bound. */
-  readonly containerDimensions?: { readonly width?: number; readonly maxWidth?: number; readonly height?: number; readonly maxHeight?: number };
+  readonly containerDimensions?: {
+    readonly width?: number;
+    readonly maxWidth?: number;
+    readonly height?: number;
+    readonly maxHeight?: number;
+  };
   /** BCP 47. */
   readonly locale?: string;
   /** IANA. */
   readonly timeZone?: string;
+  /** What the host calls itself, as browsers do. */
   readonly userAgent?: string;
+  /** What it runs on. */
   readonly platform?: 'web' | 'desktop' | 'mobile';
+  /** How people point at things. */
   readonly deviceCapabilities?: { readonly touch?: boolean; readonly hover?: boolean };
+  /** CSS pixels at the edges that may be covered. */
   readonly safeAreaInsets?: { readonly top: number; readonly right: number; readonly bottom: number; readonly left: number };
 }
 
 /** What a host lets the page do. */
 export interface HostCapabilities {
+  /** It opens addresses. */
   readonly openLinks?: object;
+  /** It calls tools of the server. */
   readonly serverTools?: object;
+  /** It reads resources of the server. */
   readonly serverResources?: object;
+  /** It keeps log messages. */
   readonly logging?: object;
+  /** It takes messages for the conversation. */
   readonly message?: object;
+  /** It takes what the model should know. */
   readonly updateModelContext?: object;
+  /** The policy and the permissions that hold here. */
   readonly sandbox?: object;
 }
 
@@ -75,6 +95,7 @@ export interface ViewOptions {
 
 /** A host refused, did not answer, or is not there. */
 export class ViewError extends Error {
+  /** Tells it apart from other errors. */
   override readonly name = 'ViewError';
   constructor(
     message: string,
@@ -93,7 +114,9 @@ export interface View<T = unknown, Tools extends Record<string, unknown> = Recor
   readonly result: ViewResult<OutputOf<T>> | undefined;
   /** What the host says of the place. */
   readonly context: HostContext;
+  /** What the host calls itself. */
   readonly host: { readonly name: string; readonly version: string };
+  /** What the host lets the page do. */
   readonly can: HostCapabilities;
   /** Called with the input, at once when it is there already. Returns how to stop, as all of these do. */
   onInput(hear: (input: InputOf<T>) => void): () => void;
@@ -111,9 +134,15 @@ export interface View<T = unknown, Tools extends Record<string, unknown> = Recor
    * Calls a tool of the same server, without the model.
    * @throws ViewError when the host or the server refuses; an answer with `isError` is returned
    */
-  call<N extends keyof Tools & string>(tool: N, input?: InputOf<Tools[N]>, options?: { readonly signal?: AbortSignal }): Promise<ViewResult<OutputOf<Tools[N]>>>;
+  call<N extends keyof Tools & string>(
+    tool: N,
+    input?: InputOf<Tools[N]>,
+    options?: { readonly signal?: AbortSignal },
+  ): Promise<ViewResult<OutputOf<Tools[N]>>>;
   /** Reads a resource of the same server. @throws ViewError */
-  read(uri: string): Promise<readonly { readonly uri: string; readonly mimeType?: string; readonly text?: string; readonly blob?: string }[]>;
+  read(
+    uri: string,
+  ): Promise<readonly { readonly uri: string; readonly mimeType?: string; readonly text?: string; readonly blob?: string }[]>;
   /**
    * Puts a message into the conversation, as if the person had written it. A model answers what it reads: say what has happened with `done`, so that it is not
    * taken for a request. @throws ViewError when the host or the person refuses

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { answer, defineServer, tool, type Middleware, type Source } from '../../src/index.js';
+import { answer, defineServer, tool, type Middleware, type Source, type ToolOffer } from '../../src/index.js';
 import { connect } from '../support/connect.js';
 import { revisions } from '../../src/protocol/revisions.js';
 import { createJudge } from '../support/judge.js';
@@ -227,7 +227,7 @@ test('two offers of one name are refused with both places', async () => {
 });
 
 test('[MCP-088] a reload tells every session, and the list is new', async () => {
-  let offers = [add];
+  let offers: ToolOffer[] = [add];
   const source: Source = { name: 'changing', read: async () => ({ offers }) };
   const changing = server(source);
   let told = 0;

@@ -87,7 +87,8 @@ export class Stage {
 
   async open(): Promise<this> {
     this.host = await this.serve((request, response) => {
-      if (request.url === '/view-host.mjs') return response.writeHead(200, { 'content-type': 'text/javascript' }).end(readFileSync(`${dist}view-host.mjs`));
+      if (request.url === '/view-host.mjs')
+        return response.writeHead(200, { 'content-type': 'text/javascript' }).end(readFileSync(`${dist}view-host.mjs`));
       response.writeHead(200, { 'content-type': 'text/html' }).end(stagePage);
     });
     this.thief = await this.serve((request, response) => {
@@ -130,11 +131,10 @@ const soon = (ms = 150) => new Promise((resolve) => setTimeout(resolve, ms));
 const hello = async () => { const answer = await ask('ui/initialize', { protocolVersion: '2026-01-26', appInfo: { name: 'v', version: '1' }, appCapabilities: {} }); send({ method: 'ui/notifications/initialized' }); return answer; };
 ${script}
 </script></body></html>`;
-    const found = (await this.page.evaluate(([text, where, how]) => (globalThis as unknown as { play: (...words: unknown[]) => Promise<Played> }).play(text, where, how), [
-      html,
-      sandbox,
-      scene,
-    ] as const)) as Played;
+    const found = (await this.page.evaluate(
+      ([text, where, how]) => (globalThis as unknown as { play: (...words: unknown[]) => Promise<Played> }).play(text, where, how),
+      [html, sandbox, scene] as const,
+    )) as Played;
     const { pages } = { pages: this.page.context().pages().length };
     return { ...found, stolen: [...this.stolen], host: { ...found.host, pages } };
   }

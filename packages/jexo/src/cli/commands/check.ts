@@ -64,7 +64,6 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
   } = await connectTarget(target, {
     wireLog: options.wireLog,
     opening: options.opening,
-    views: true,
     tap(event) {
       if (event.note === noMessage) return; // reported as a deviation
       const wrong = judge(event);
@@ -123,7 +122,9 @@ async function readViews(client: Client, resources: readonly Resource[], isOwn: 
           const [contents] = (await client.read(uri)).contents;
           if (contents === undefined || !('text' in contents)) return { uri, why: 'it holds no text' };
           const { connectDomains = [], resourceDomains = [] } = { ...readViewMeta(_meta).csp, ...readViewMeta(contents._meta).csp };
-          const declared = isOwn ? [...new Set([...connectDomains, ...resourceDomains])].filter((each) => /^https?:\/\/[^*]+$/.test(each)) : [];
+          const declared = isOwn
+            ? [...new Set([...connectDomains, ...resourceDomains])].filter((each) => /^https?:\/\/[^*]+$/.test(each))
+            : [];
           const answers = await Promise.all(declared.map(isReachable));
           return { uri, html: contents.text, meta: contents._meta, unreachable: declared.filter((_, index) => !answers[index]) };
         } catch (error) {

@@ -55,7 +55,13 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
   const page = await servePage({
     frames: new URL(sandbox.url).origin,
     folder: packageFile('dist/page'),
-    api: createBenchApi(bench, { entry, key: secret(), notes, sandbox: sandbox.url, sheets: createBenchSheets(bench, sheetFiles(), model) }),
+    api: createBenchApi(bench, {
+      entry,
+      key: secret(),
+      notes,
+      sandbox: sandbox.url,
+      sheets: createBenchSheets(bench, sheetFiles(), model),
+    }),
     port: options.port,
   });
   origin = new URL(page.url).origin;

@@ -1,3 +1,4 @@
+import { toolViewOf } from '../../protocol/views.js';
 import { isRecord } from '../../protocol/is-record.js';
 import { propertiesOf, requiredOf, resolveRef } from '../../protocol/json-schema.js';
 import type { CliCommand, Invocation } from '../command.js';
@@ -88,6 +89,9 @@ function describeTool(tool: Tool): string[] {
   const lines = [onOut('lake', tool.name)];
   const room = width() - 2;
   for (const line of wrap(tool.description ?? '(no description: a model will not know when to use it)', room)) lines.push(`  ${line}`);
+  const { resourceUri, visibility } = toolViewOf(tool._meta);
+  if (resourceUri !== undefined) lines.push(`  ${onOut('quiet', `shown with ${resourceUri}`)}`);
+  if (visibility?.includes('model') === false) lines.push(`  ${onOut('quiet', 'only views call it: models do not see it')}`);
   const rows = rowsOf(tool.inputSchema, tool.inputSchema);
   const nameWidth = Math.min(40, Math.max(0, ...rows.map(({ name }) => name.length)));
   const kindWidth = Math.min(40, Math.max(0, ...rows.map(({ schema }) => kindOf(schema).length)));

@@ -7,7 +7,14 @@ import { nearest } from '../../offers/nearest.js';
 import { asPlan } from '../../projects/as-plan.js';
 import { guessEndpoints } from '../../projects/guess-endpoints.js';
 import { parseCurl } from '../../projects/parse-curl.js';
-import { demoProject, endpointsProject, functionsProject, viewProject, type ProjectFiles, type ProjectInfo } from '../../projects/project-files.js';
+import {
+  demoProject,
+  endpointsProject,
+  functionsProject,
+  viewProject,
+  type ProjectFiles,
+  type ProjectInfo,
+} from '../../projects/project-files.js';
 import { readHar } from '../../projects/read-har.js';
 import { dialectOfUrl, sqliteEnding } from '../../sources/database/place.js';
 import { writeProject } from '../../projects/write-project.js';
@@ -68,7 +75,12 @@ async function choose(from: readonly string[]): Promise<[Kind, string | undefine
   if (given === undefined) {
     if (!isSomebodyThere()) return ['functions', undefined];
     const kind = await askChoice('What is it made from?', kinds);
-    return [kind, kind === 'functions' || kind === 'demo' || kind === 'view' ? undefined : await askText(kind === 'curl' ? 'The curl line' : 'Where is it?')];
+    return [
+      kind,
+      kind === 'functions' || kind === 'demo' || kind === 'view'
+        ? undefined
+        : await askText(kind === 'curl' ? 'The curl line' : 'Where is it?'),
+    ];
   }
   const source = rest.length > 0 ? rest.join(' ') : undefined;
   if (/\.(?:ya?ml|json)$/i.test(given) && source === undefined) return ['document', given];

@@ -1,3 +1,4 @@
+import { mayCall } from '../../protocol/views.js';
 import type { Client } from '../../client/connect-link.js';
 import type { Candidate, Model, TalkEntry, ToolCall } from '../../models/model.js';
 import { JexoError, messageOf } from '../../errors.js';
@@ -79,7 +80,8 @@ function targetOf(
 }
 
 async function toolsOf(client: Client, target: TargetWords) {
-  const tools = client.server.capabilities.tools === undefined ? [] : await client.tools();
+  const all = client.server.capabilities.tools === undefined ? [] : await client.tools();
+  const tools = all.filter(({ _meta }) => mayCall(_meta, 'model'));
   if (tools.length === 0)
     throw new JexoError('JEXO_NOTHING_OFFERED', `${showTarget(target)} offers no tools to choose from.`, {
       next: 'Give a server that has tools.',

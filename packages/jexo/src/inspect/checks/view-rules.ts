@@ -43,7 +43,8 @@ export function checkViews(tools: readonly Tool[], resources: readonly Resource[
         remedy: 'Name model or app in its visibility.',
       });
   }
-  for (const view of views) if (view.html !== undefined) checkView(view as SeenView & { readonly html: string }, listed.get(view.uri), report);
+  for (const view of views)
+    if (view.html !== undefined) checkView(view as SeenView & { readonly html: string }, listed.get(view.uri), report);
 }
 
 function checkView(

@@ -130,7 +130,10 @@ function viewOfShape({ view: path, page, title, name }: FunctionShape): { readon
   if (known !== undefined && page === undefined) return { view: known };
   const called = basename(path).replace(/\.html?$/, '');
   const about = { title: title ?? name };
-  const made = page !== undefined ? view(called, { ...about, html: page }) : view(called, { ...about, ...(/\.html?$/.test(path) ? { file: path } : { folder: path }) });
+  const made =
+    page !== undefined
+      ? view(called, { ...about, html: page })
+      : view(called, { ...about, ...(/\.html?$/.test(path) ? { file: path } : { folder: path }) });
   if (page === undefined) views.set(path, made);
   return { view: made };
 }

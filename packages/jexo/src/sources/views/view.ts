@@ -38,7 +38,10 @@ export function view(name: string, definition: ViewOptions): ViewOffer {
   const { html, file, folder, ...rest } = definition;
   if (file !== undefined) {
     const path = pathOf(file);
-    return { ...viewOffer(name, { ...rest, html: () => readPage(name, path), watch: (changed) => watching([path], changed) }), where: path };
+    return {
+      ...viewOffer(name, { ...rest, html: () => readPage(name, path), watch: (changed) => watching([path], changed) }),
+      where: path,
+    };
   }
   if (folder !== undefined) {
     const path = pathOf(folder);

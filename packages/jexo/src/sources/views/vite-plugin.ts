@@ -47,7 +47,9 @@ export function singlePage({ csp, maxBytes = usualMaxBytes }: ViewPluginOptions 
           const bytes = Buffer.byteLength(html);
           this.info(`${page.fileName}: one page of ${(bytes / 1000).toFixed(1)} kB`);
           if (bytes > maxBytes)
-            this.warn(`${page.fileName} has ${(bytes / 1000).toFixed(0)} kB; hosts load it with every answer. Keep it under ${maxBytes / 1000} kB.`);
+            this.warn(
+              `${page.fileName} has ${(bytes / 1000).toFixed(0)} kB; hosts load it with every answer. Keep it under ${maxBytes / 1000} kB.`,
+            );
           const needed = neededCsp(html);
           const { missing, unused } = compareCsp(needed, csp);
           if (missing.length > 0) this.warn(`${page.fileName} names origins that its csp does not declare: ${missing.join(', ')}`);
@@ -62,7 +64,8 @@ export function singlePage({ csp, maxBytes = usualMaxBytes }: ViewPluginOptions 
 
 function inlined(html: string, bundle: Bundle): string {
   const find = (path: string) => Object.values(bundle).find(({ fileName }) => path.replace(/^\.?\//, '') === fileName);
-  const textOf = ({ code, source }: Bundle[string]) => code ?? (typeof source === 'string' ? source : Buffer.from(source!).toString('utf8'));
+  const textOf = ({ code, source }: Bundle[string]) =>
+    code ?? (typeof source === 'string' ? source : Buffer.from(source!).toString('utf8'));
   const scripts: string[] = [];
   const withStyles = html
     .replaceAll(/<link\b[^>]*\brel="stylesheet"[^>]*\bhref="([^"]+)"[^>]*>/g, (all, path: string) => {

@@ -117,7 +117,12 @@ export async function serveSandbox(html: string, framedBy: () => string): Promis
     response.on('error', () => response.destroy());
     request.on('error', () => undefined); // cut off half-way: there is nobody to answer
     request.resume();
-    const headers = { 'x-content-type-options': 'nosniff', 'referrer-policy': 'no-referrer', 'cache-control': 'no-store', 'x-dns-prefetch-control': 'off' };
+    const headers = {
+      'x-content-type-options': 'nosniff',
+      'referrer-policy': 'no-referrer',
+      'cache-control': 'no-store',
+      'x-dns-prefetch-control': 'off',
+    };
     const refusal = gate.refuses(request.headers.host, request.headers.origin);
     if (refusal !== undefined || request.method !== 'GET' || pathOf(request.url ?? '') !== '/')
       return void response.writeHead(refusal === undefined ? 404 : 403, headers).end();
