@@ -112,7 +112,9 @@ const hives = await serve(once ? 0 : 4301, 'hives.ts');
 const assistant = spawn(process.execPath, [join(here, '../assistant/serve.mjs')], { stdio: ['ignore', 'pipe', 'inherit'] });
 children.push(assistant);
 for await (const line of createInterface({ input: assistant.stdout })) {
-  console.log(`An assistant over three servers: ${JSON.parse(line).address}?server=apiary=${address}&server=hives=${hives.address}&server=season=${season.address}`);
+  console.log(
+    `An assistant over three servers: ${JSON.parse(line).address}?server=apiary=${address}&server=hives=${hives.address}&server=season=${season.address}`,
+  );
   break;
 }
 start(['inspect', address, season.address, ...scalesTarget, `${feed.url}/alderwick/#`], ['ignore', 'inherit', 'inherit']);
