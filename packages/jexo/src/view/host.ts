@@ -31,7 +31,7 @@ export interface ViewHostOptions {
   readonly tool: Tool;
   /** All tools of the server, by their own names; asked for each call. */
   readonly tools: () => readonly Tool[];
-  /** What the page is told of the place. */
+  /** What the page gets to know of the place. */
   readonly context: HostContext;
   /** What the host calls itself. */
   readonly info?: { readonly name: string; readonly version: string };

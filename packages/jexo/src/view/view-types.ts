@@ -74,7 +74,7 @@ export interface HostCapabilities {
   readonly sandbox?: object;
 }
 
-/** How grave a log message is. */
+/** How severe a log message is. */
 export type ViewLogLevel = 'debug' | 'info' | 'notice' | 'warning' | 'error' | 'critical' | 'alert' | 'emergency';
 
 /** How `openView` begins. */
