@@ -24,13 +24,13 @@ export function twoHundredFunctions() {
 
 const compilerAlone = `
 import { readFileSync } from 'node:fs';
-import { gunzipSync } from 'node:zlib';
+import { brotliDecompressSync, gunzipSync } from 'node:zlib';
 import { createRequire } from 'node:module';
 import vm from 'node:vm';
 const [folder, file] = process.argv.slice(-2);
 const start = performance.now();
 const module = { exports: {} };
-vm.compileFunction(gunzipSync(readFileSync(folder + '/compiler.cjs.gz')).toString(), ['exports', 'require', 'module', '__filename', '__dirname'])(module.exports, createRequire(import.meta.url), module, file, folder);
+vm.compileFunction(brotliDecompressSync(readFileSync(folder + '/compiler.cjs.br')).toString(), ['exports', 'require', 'module', '__filename', '__dirname'])(module.exports, createRequire(import.meta.url), module, file, folder);
 const ts = module.exports;
 const libraries = new Map(Object.entries(JSON.parse(gunzipSync(readFileSync(folder + '/libraries.json.gz')).toString())));
 const contentOf = (name) => libraries.get(name.replace('/lib/', '')) ?? ts.sys.readFile(name);

@@ -6,7 +6,7 @@ import { chmodSync, copyFileSync, existsSync, mkdirSync, readdirSync, readFileSy
 import { builtinModules, createRequire } from 'node:module';
 import { basename, dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { gzipSync } from 'node:zlib';
+import { brotliCompressSync, gzipSync } from 'node:zlib';
 import { build, transformSync } from 'esbuild';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
@@ -64,7 +64,7 @@ function buildCompiler() {
     target: 'node20',
     legalComments: 'none',
   });
-  writeFileSync(join(out, 'compiler.cjs.gz'), gzipSync(code, { level: 9 }));
+  writeFileSync(join(out, 'compiler.cjs.br'), brotliCompressSync(code));
   const libraries = { 'runtime.d.ts': readFileSync(join(pkg, 'assets/runtime.d.ts'), 'utf8') };
   for (const name of readdirSync(join(folder, 'lib'))) {
     if (!/^lib\.(es|decorators)/.test(name) || name.endsWith('.full.d.ts')) continue;
@@ -148,6 +148,7 @@ async function buildLibrary() {
     external: ['typescript', 'esbuild'],
     plugins: [withoutNode],
   });
+  compress(join(dist, 'packed-fetch.mjs'));
   const browser = await build({ ...shared, define, entryPoints: [join(pkg, 'src/browser.ts')], platform: 'browser', alias: oneOfEach });
   // The client alone, for pages that serve nothing.
   await build({
@@ -183,6 +184,18 @@ async function buildLibrary() {
   );
 }
 
+/** Keeps a file compressed, and not as it is: it is read now and then, and installed everywhere. */
+function compress(file, isForBrowsers = false) {
+  const text = readFileSync(file);
+  writeFileSync(`${file}.${isForBrowsers ? 'gz' : 'br'}`, isForBrowsers ? gzipSync(text, { level: 9 }) : brotliCompressSync(text));
+  rmSync(file);
+}
+
+const filesIn = (folder) =>
+  readdirSync(folder, { recursive: true, withFileTypes: true }).flatMap((entry) =>
+    entry.isFile() ? [join(entry.parentPath ?? entry.path, entry.name)] : [],
+  );
+
 // The page at the root of a served server, small enough to be sent whole.
 async function buildFrontPage() {
   const { metafile } = await build({
@@ -200,6 +213,7 @@ async function buildFrontPage() {
     logLevel: 'warning',
   });
   writeFileSync(join(dist, '.front.inputs.json'), JSON.stringify(Object.keys(metafile.inputs)));
+  compress(join(dist, 'front.js'));
 }
 
 // The schemas of sheets and plans are published for editors, from the same source the library checks by.
@@ -311,9 +325,10 @@ await step('types', ['packages/jexo/src', 'packages/jexo/tsconfig.json', 'tsconf
   run(join(root, 'node_modules/typescript/bin/tsc'), ['-p', 'packages/jexo'], root),
 );
 if (existsSync(join(root, 'apps/inspector/index.html')))
-  await step('page', ['apps/inspector', 'package-lock.json'], () =>
-    run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'apps/inspector')),
-  );
+  await step('page', ['apps/inspector', 'package-lock.json', 'scripts/build.mjs'], () => {
+    run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'apps/inspector'));
+    for (const file of filesIn(join(dist, 'page'))) if (/\.(?:js|css)$/.test(file)) compress(file, true);
+  });
 if (existsSync(join(root, 'examples/assistant/index.html')))
   await step('assistant', ['examples/assistant/src', 'examples/assistant/index.html', 'packages/jexo/src', 'package-lock.json'], () =>
     run(join(root, 'node_modules/vite/bin/vite.js'), ['build', '--logLevel', 'warn'], join(root, 'examples/assistant')),

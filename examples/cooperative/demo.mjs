@@ -117,4 +117,14 @@ for await (const line of createInterface({ input: assistant.stdout })) {
   );
   break;
 }
+console.log(`
+What to try first, on the bench that opens below:
+  1. mix_syrup, with 12 colonies in autumn; then 0 colonies, to see how a wrong call is answered
+  2. move_hive without a place: the server asks you
+  3. season_report as a task
+  4. hive_weight for MR-03: a page beside the answer, and a booking that no model makes
+  5. Model’s view: what a model is given, and what it costs
+  6. the trace: every message, and how long it took
+In another terminal: jexo chat ${address}   ·   jexo check ${address}   ·   jexo rehearse ${address} "sugar for 12 colonies"
+`);
 start(['inspect', address, season.address, ...scalesTarget, `${feed.url}/alderwick/#`], ['ignore', 'inherit', 'inherit']);

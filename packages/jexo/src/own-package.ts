@@ -1,6 +1,7 @@
-import { existsSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { brotliDecompressSync } from 'node:zlib';
 import { JexoError } from './errors.js';
 
 /** The path of a file that comes with this package, by its place in it: `dist/page`. */
@@ -10,4 +11,9 @@ export function packageFile(name: string): string {
     if (existsSync(found)) return found;
     if (folder === dirname(folder)) throw new JexoError('JEXO_INSTALLATION', `${name} is missing from this installation of jexo.`);
   }
+}
+
+/** The text of a file that comes compressed with this package: `dist/front.js` is kept as `dist/front.js.br`. */
+export function packageText(name: string): string {
+  return brotliDecompressSync(readFileSync(packageFile(`${name}.br`))).toString('utf8');
 }

@@ -112,6 +112,24 @@ function tasks() {
     }));
 }
 
+/** Declarations that what is public leads to, and that are not published. */
+function unreached(published: readonly string[]): string[] {
+  const folder = join(root, 'packages/jexo');
+  const { exports } = JSON.parse(readFileSync(join(folder, 'package.json'), 'utf8')) as {
+    exports: Record<string, string | { types: string }>;
+  };
+  const waiting = Object.values(exports).flatMap((each) => (typeof each === 'string' ? [] : [each.types.replace('./', '')]));
+  const seen = new Set<string>();
+  for (let file = waiting.pop(); file !== undefined; file = waiting.pop()) {
+    if (seen.has(file)) continue;
+    seen.add(file);
+    const text = existsSync(join(folder, file)) ? readFileSync(join(folder, file), 'utf8') : '';
+    for (const [, from] of text.matchAll(/(?:from|import\()\s*['"](\.[^'"]+)\.js['"]/g)) waiting.push(join(dirname(file), `${from!}.d.ts`));
+  }
+  expect(seen.size).toBeGreaterThan(100);
+  return [...seen].filter((file) => !published.includes(file));
+}
+
 /** Runs a command until it ends, or until something answers at the port that it names. */
 async function until(command: string, cwd: string): Promise<string> {
   const env = { ...process.env, NO_COLOR: '1', npm_config_audit: 'false', npm_config_fund: 'false', npm_config_prefer_offline: 'true' };
@@ -155,7 +173,12 @@ test('the ten tasks of the README, word for word, in an empty folder with the pa
     cwd: root,
     encoding: 'utf8',
   });
-  const [{ filename }] = JSON.parse(packed.stdout) as [{ filename: string }];
+  const [{ filename, unpackedSize, files: published }] = JSON.parse(packed.stdout) as [
+    { filename: string; unpackedSize: number; files: { path: string }[] },
+  ];
+  // What installing costs beside the bundler, which is optional.
+  expect(unpackedSize).toBeLessThan(5_000_000);
+  expect(unreached(published.map(({ path }) => path))).toEqual([]);
   const folder = freshFolder('ten-tasks');
   await until(`npm init -y && npm install ${join(tarball, filename)}`, folder);
   cpSync(hives, join(folder, 'hives.ts'));

@@ -10,7 +10,7 @@ import { freezeServer } from '../offers/thaw.js';
 import { together } from '../offers/together.js';
 import type { NeededSetting } from '../offers/source.js';
 import type { OptionalPackage } from '../optional-package.js';
-import { packageFile } from '../own-package.js';
+import { packageFile, packageText } from '../own-package.js';
 import type { Implementation } from '../protocol/types.js';
 import { loadBundler } from '../targets/bundler.js';
 import { findKinds, type Found } from '../targets/find-kind.js';
@@ -140,7 +140,7 @@ const partSpecifier = 'jexo-part:';
 
 function entryOf(count: number, frozen: readonly unknown[], { name, choice, shown }: After, entry: BundleOptions['entry']): string {
   const [givenName, givenChoice, givenShown] = [name ?? null, choice, shown].map((each) => JSON.stringify(each));
-  const library = JSON.stringify(packageFile(entry === 'fetch' ? 'dist/packed-fetch.mjs' : 'dist/packed.mjs'));
+  const library = JSON.stringify(libraryOf(entry === 'fetch'));
   const parts = Array.from({ length: count }, (_, index) => `import part${index} from '${partSpecifier}${index}';`);
   const thawed = frozen.map((each, index) => `thawServer(part${index}, ${JSON.stringify(each)})`);
   const ends = {
@@ -154,6 +154,22 @@ const server = together([${thawed.join(', ')}], ${givenName} ?? undefined, ${giv
 ${ends[entry ?? 'run']}
 `;
 }
+
+/** What packs for hosts of functions are built from comes compressed. */
+const fetchLibrary = 'jexo-packed-fetch';
+const libraryOf = (isFetch: boolean) => (isFetch ? fetchLibrary : packageFile('dist/packed.mjs'));
+
+const fetchLibraryPlugin: Plugin = {
+  name: 'fetch-library',
+  setup({ onResolve, onLoad }) {
+    onResolve({ filter: new RegExp(`^(?:jexo|${fetchLibrary})$`) }, () => ({
+      path: fetchLibrary,
+      namespace: fetchLibrary,
+      sideEffects: false,
+    }));
+    onLoad({ filter: /.*/, namespace: fetchLibrary }, () => ({ contents: packageText('dist/packed-fetch.mjs'), loader: 'js' }));
+  },
+};
 
 const libraryNames = 'bearer, defineServer, env, wrapDatabase, wrapFolder, wrapFunctions, wrapGraphql, wrapRest, wrapTopics';
 
@@ -170,7 +186,7 @@ function partsPlugin(packables: readonly Packable[], isFetch: boolean): Plugin {
       onLoad({ filter: /.*/, namespace: 'part' }, ({ path }) => {
         const { imports, server, from } = packables[Number(path.slice(partSpecifier.length))]!;
         const names = isFetch ? libraryNames.replace('wrapDatabase, wrapFolder, ', '').replace(', wrapTopics', '') : libraryNames;
-        const library = JSON.stringify(packageFile(isFetch ? 'dist/packed-fetch.mjs' : 'dist/packed.mjs'));
+        const library = JSON.stringify(libraryOf(isFetch));
         return {
           contents: `${imports}\nimport { ${names} } from ${library};\nexport default ${server};`,
           resolveDir: dirname(from),
@@ -280,7 +296,6 @@ async function build(
     platform: 'browser',
     target: 'es2022',
     conditions: ['worker', 'browser'],
-    alias: { jexo: packageFile('dist/packed-fetch.mjs') },
     define: { 'process.env.NODE_ENV': '"production"', 'import.meta.url': '"file:///packed.mjs"' },
   };
   try {
@@ -296,7 +311,7 @@ async function build(
       legalComments: 'inline',
       logLevel: 'silent',
       ...(sourceMap && { sourcemap: 'external' as const, sourcesContent: true }),
-      plugins: [partsPlugin(packables, form === 'fetch'), ...(form === 'fetch' ? [] : [foldPlugin(esbuild), lateNode])],
+      plugins: [partsPlugin(packables, form === 'fetch'), ...(form === 'fetch' ? [fetchLibraryPlugin] : [foldPlugin(esbuild), lateNode])],
       ...(form === 'fetch' ? forWeb : forNode),
     });
   } catch (error) {

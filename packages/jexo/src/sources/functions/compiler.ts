@@ -3,7 +3,7 @@ import { createRequire } from 'node:module';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import vm from 'node:vm';
-import { gunzipSync } from 'node:zlib';
+import { brotliDecompressSync, gunzipSync } from 'node:zlib';
 import type ts from 'typescript';
 import { JexoError } from '../../errors.js';
 
@@ -13,7 +13,7 @@ export type Compiler = typeof ts;
 function compilerFolder(): string {
   for (let folder = dirname(fileURLToPath(import.meta.url)); ; folder = dirname(folder)) {
     const found = join(folder, 'dist', 'compiler');
-    if (existsSync(join(found, 'compiler.cjs.gz'))) return found;
+    if (existsSync(join(found, 'compiler.cjs.br'))) return found;
     if (folder === dirname(folder)) throw new JexoError('JEXO_INSTALLATION', 'The type reader is missing from this installation of jexo.');
   }
 }
@@ -25,7 +25,7 @@ export function loadCompiler(): { readonly compiler: Compiler; readonly librarie
   if (loaded !== undefined) return loaded;
   const folder = compilerFolder();
   const file = join(folder, 'compiler.cjs');
-  const code = gunzipSync(readFileSync(`${file}.gz`)).toString();
+  const code = brotliDecompressSync(readFileSync(`${file}.br`)).toString();
   const module: { exports: unknown } = { exports: {} };
   const run = vm.compileFunction(code, ['exports', 'require', 'module', '__filename', '__dirname'], { filename: file }) as (
     ...args: unknown[]

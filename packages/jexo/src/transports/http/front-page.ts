@@ -1,5 +1,5 @@
 import { readFile } from 'node:fs/promises';
-import { packageFile } from '../../own-package.js';
+import { packageFile, packageText } from '../../own-package.js';
 
 /** A page, and the policy that lets it run what it holds and nothing else. */
 export interface FrontPage {
@@ -14,7 +14,8 @@ export interface FrontPage {
  * @throws JexoError JEXO_INSTALLATION
  */
 export async function frontPage(endpoint: string): Promise<FrontPage> {
-  const [script, style] = await Promise.all(['js', 'css'].map((kind) => readFile(packageFile(`dist/front.${kind}`), 'utf8')));
+  const script = packageText('dist/front.js');
+  const style = await readFile(packageFile('dist/front.css'), 'utf8');
   const digest = Buffer.from(await crypto.subtle.digest('SHA-256', new TextEncoder().encode(script))).toString('base64');
   const attribute = endpoint.replaceAll('&', '&amp;').replaceAll('"', '&quot;');
   const html = `<!doctype html><html lang="en" data-endpoint="${attribute}"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Server</title><style>${style}</style></head><body><main><p>Asking the server what it offers…</p></main><script type="module">${script}</script></body></html>`;

@@ -92,12 +92,16 @@ function plain(response: ServerResponse, status: number, text: string): void {
 
 function file(response: ServerResponse, folder: string, path: string, frames: string | undefined): void {
   const name = normalize(path === '/' ? '/index.html' : path);
-  const found = join(folder, name);
-  if (!found.startsWith(folder + sep) || !existsSync(found) || !statSync(found).isFile())
+  const whole = join(folder, name);
+  // Large files come compressed with the package; every browser takes them so.
+  const isPacked = !existsSync(whole);
+  const found = isPacked ? `${whole}.gz` : whole;
+  if (!whole.startsWith(folder + sep) || !existsSync(found) || !statSync(found).isFile())
     return plain(response, 404, 'There is no such page.\n');
   const lasting = name.startsWith('/assets/');
   response.writeHead(200, {
-    'content-type': kinds[extname(found)] ?? 'application/octet-stream',
+    ...(isPacked && { 'content-encoding': 'gzip' }),
+    'content-type': kinds[extname(whole)] ?? 'application/octet-stream',
     'cache-control': lasting ? 'max-age=31536000, immutable' : 'no-cache',
     ...security,
     ...(frames !== undefined && { 'content-security-policy': `${security['content-security-policy']}; frame-src ${frames}` }),
