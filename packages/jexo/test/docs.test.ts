@@ -50,7 +50,8 @@ test('every link of every document leads somewhere', () => {
 test('no document names a command or an option that does not exist', async () => {
   const wrong: string[] = [];
   const helps = new Map<string, string>();
-  for (const name of Object.keys(commands)) helps.set(name, (await jexo([name, '--help'], { env: { COLUMNS: '300' } })).stdout);
+  const help = async (name: string) => helps.set(name, (await jexo([name, '--help'], { env: { COLUMNS: '300' } })).stdout);
+  await Promise.all(Object.keys(commands).map(help));
   const all = [...helps.values()].join('\n');
   for (const page of pages)
     for (const [, line] of textOf(page).matchAll(/(?:^|[\s`(])(?:npx )?jexo ([a-z][^`\n]*)/gm)) {

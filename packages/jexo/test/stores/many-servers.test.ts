@@ -68,7 +68,7 @@ for (const { name, check } of storeChecks)
   withRedis(`cluster: ${name}`, async () => {
     cluster ??= await makeCluster();
     const prefix = `t${Math.random()}:`;
-    const stores: Store[] = [redis(cluster.url, { prefix }), redis(cluster.url, { prefix })];
+    const stores: Store[] = [redis(cluster.url, { prefix, commandTimeoutMs: 8000 }), redis(cluster.url, { prefix, commandTimeoutMs: 8000 })];
     try {
       await check({ one: stores[0]!, other: stores[1]! });
     } finally {
@@ -91,7 +91,7 @@ async function served(url: string) {
     });
   const urls: string[] = [];
   for (let count = 0; count < 2; count++) {
-    const store = redis(url, { commandTimeoutMs: 5000 });
+    const store = redis(url, { commandTimeoutMs: 8000, onFault: () => undefined });
     const service = await serveHttp(make(), { store, queueTasks: true, graceMs: 100 });
     open.push(async () => {
       await service.close();
@@ -99,7 +99,7 @@ async function served(url: string) {
     });
     urls.push(service.url);
   }
-  const store = redis(url);
+  const store = redis(url, { commandTimeoutMs: 8000, onFault: () => undefined });
   const worker = await workTasks(make(), { store });
   open.push(async () => {
     await worker.close();

@@ -43,7 +43,7 @@ const defined = (runs: { weigh?: Run; move?: Run; flaky?: Run; spin?: Run }) => 
 };
 
 async function front(prefix: string): Promise<Client> {
-  const store = redis(server.url, { prefix });
+  const store = redis(server.url, { prefix, commandTimeoutMs: 8000 });
   const service = await serveHttp(defined({}), { store, queueTasks: true, graceMs: 100 });
   open.push(async () => {
     await service.close();
@@ -55,7 +55,7 @@ async function front(prefix: string): Promise<Client> {
 }
 
 async function worker(prefix: string, runs: Parameters<typeof defined>[0], graceMs = 2000) {
-  const store = redis(server.url, { prefix });
+  const store = redis(server.url, { prefix, commandTimeoutMs: 8000 });
   const own = await workTasks(defined(runs), { store, concurrency: 2, graceMs });
   let isClosed = false;
   const close = async () => {

@@ -53,7 +53,7 @@ window.play = (html, sandbox, scene) => new Promise((resolve) => {
     await view.close();
     resolve({ ...seen, height, host: { title: document.title, url: location.href, kept: localStorage.getItem('secret') } });
   };
-  const late = setTimeout(() => end(), 2500);
+  const late = setTimeout(() => end(), 12_000);
   const view = showView({
     container: document.getElementById('place'), sandbox, tool, tools: () => tools, context: { theme: 'light', availableDisplayModes: ['inline'], displayMode: 'inline' },
     page: { contents: [{ uri: 'ui://view/stage', mimeType: 'text/html;profile=mcp-app', text: html, ...(scene.meta && { _meta: { ui: scene.meta } }) }] },

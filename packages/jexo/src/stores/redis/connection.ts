@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import { pause } from '../../engine/pause.js';
 import { JexoError, messageOf } from '../../errors.js';
+import { loadPackage } from '../../optional-package.js';
 import type { RedisAddress } from './address.js';
 import { createForQueue, createRedis, type Client, type QueueClient } from './open-client.js';
 import { scripts, type ScriptName } from './scripts.js';
@@ -30,6 +31,7 @@ export class RedisConnection {
   /** What a connection has last failed for. */
   private trouble = '';
   private readonly made = new Set<Client>();
+  private loaded: Promise<unknown> | undefined;
   private active = 0;
   /** Called when what was published may have been missed. */
   onGap: () => void = () => {};
@@ -50,6 +52,11 @@ export class RedisConnection {
    * @throws JexoError JEXO_STORE
    */
   async run<T>(command: (client: Client) => Promise<T>, patience = 1): Promise<T> {
+    // Loading the package is no fault of the Redis.
+    await (this.loaded ??= loadPackage('redis').catch((error: unknown) => {
+      this.loaded = undefined;
+      throw error;
+    }));
     let timer: NodeJS.Timeout | undefined;
     this.active++;
     const late = new Promise<never>((_, reject) => {

@@ -71,9 +71,13 @@ export class RedisQueues {
     most: number,
   ): Promise<() => Promise<void>> {
     const { Worker, DelayedError } = await loadPackage<Bull>('bullmq');
+    /** Jobs whose end the queue has not heard of yet. */
+    const active = new Set<string | undefined>();
     const perform = async (job: Job<TaskJob>, token: string | undefined, signal = new AbortController().signal) => {
+      active.add(job.id);
       const end = await work(job.data, job.attemptsStarted, signal);
       if (end === 'done' || signal.aborted) return;
+      active.delete(job.id);
       if (end.hasThrown) await job.updateData({ ...job.data, throws: job.data.throws + 1 });
       await job.moveToDelayed(Date.now() + end.againInMs, token);
       throw new DelayedError();
@@ -94,7 +98,11 @@ export class RedisQueues {
       isAway = true;
     });
     worker.on('active', () => (isAway = false));
-    worker.on('failed', (_job, error) => this.onFault(error));
+    worker.on('completed', ({ id }) => active.delete(id));
+    worker.on('failed', (job, error) => {
+      active.delete(job?.id);
+      this.onFault(error);
+    });
     worker.on('lockRenewalFailed', (ids) => {
       for (const id of ids) worker.cancelJob(id, 'another worker has it');
     });
@@ -102,7 +110,8 @@ export class RedisQueues {
     return async () => {
       let timer: NodeJS.Timeout | undefined;
       const late = new Promise<void>((resolve) => (timer = setTimeout(resolve, closeMs)));
-      await Promise.race([worker.close().catch(this.onFault), late]);
+      // A worker that waits for a job waits for seconds; one without any can be cut.
+      await Promise.race([worker.close(active.size === 0).catch(this.onFault), late]);
       clearTimeout(timer);
       this.workers.delete(worker);
     };
