@@ -68,7 +68,10 @@ for (const { name, check } of storeChecks)
   withRedis(`cluster: ${name}`, async () => {
     cluster ??= await makeCluster();
     const prefix = `t${Math.random()}:`;
-    const stores: Store[] = [redis(cluster.url, { prefix, commandTimeoutMs: 8000 }), redis(cluster.url, { prefix, commandTimeoutMs: 8000 })];
+    const stores: Store[] = [
+      redis(cluster.url, { prefix, commandTimeoutMs: 8000 }),
+      redis(cluster.url, { prefix, commandTimeoutMs: 8000 }),
+    ];
     try {
       await check({ one: stores[0]!, other: stores[1]! });
     } finally {
