@@ -30,7 +30,7 @@ export const hiveWeight = tool(
   {
     title: 'A hive over the season',
     description: 'The weight of one hive from March to June, day by day, with its inspections. Use to see how a colony does.',
-    input: z.object({ hive: hiveId }),
+    input: z.object({ hive: hiveId }).meta({ examples: [{ hive: 'MR-03' }] }),
     output: z.object({
       hive: z.string(),
       apiary: z.string(),

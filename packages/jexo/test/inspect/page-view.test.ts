@@ -1,10 +1,10 @@
-import { readFileSync, writeFileSync } from 'node:fs';
+import { readFileSync, statSync, symlinkSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import AxeBuilder from 'axe-core';
 import type { Page } from 'playwright-core';
 import { bench, pick } from '../support/bench-page.js';
 import { inChromium } from '../support/chromium.js';
-import { cooperative, freshFolder } from '../support/command-line.js';
+import { cooperative, freshFolder, jexo } from '../support/command-line.js';
 
 const inner = (page: Page) => page.frameLocator('.view-place iframe:visible').frameLocator('iframe');
 async function show(target: string, tool: string, input: Record<string, string>, options = {}) {
@@ -40,6 +40,9 @@ inChromium(
     await page.getByText('Play the host').click();
     await page.getByLabel('Theme', { exact: true }).selectOption('dark');
     await view.locator('html[data-theme="dark"]').waitFor();
+    // By the host’s theme, and not by that of the system, which is light here.
+    const button = view.getByRole('button', { name: 'Book it' });
+    expect(await button.evaluate((each) => getComputedStyle(each).backgroundColor)).toBe('rgb(110, 195, 212)');
     await page.getByLabel('Width').selectOption('narrow');
     expect(await page.locator('.view-place').evaluate((place) => place.clientWidth)).toBeLessThanOrEqual(360);
     await page.getByLabel('Language').selectOption('fr-FR');
@@ -119,4 +122,55 @@ inChromium.each(['light', 'dark'] as const)(
     expect(readFileSync(join(cooperative, 'views/hive-weight/index.html'), 'utf8')).toContain('<form');
   },
   60_000,
+);
+
+inChromium(
+  'a page in React: input, answer, context and a call by the hook',
+  async () => {
+    const folder = freshFolder('react');
+    symlinkSync(join(cooperative, '../../node_modules'), join(folder, 'node_modules'));
+    writeFileSync(
+      join(folder, 'index.html'),
+      '<!doctype html><title>v</title><div id="root"></div><script type="module" src="./main.tsx"></script>',
+    );
+    writeFileSync(
+      join(folder, 'main.tsx'),
+      `import { createElement as h } from 'react';
+import { createRoot } from 'react-dom/client';
+import { useView } from 'jexo/view/react';
+function App() {
+  const { view, input, result, context, error } = useView();
+  if (error) return h('p', null, error.message);
+  return h('main', null,
+    h('p', null, \`\${input?.hive}: \${result?.structuredContent?.kg} kg, \${context.theme}\`),
+    h('button', { onClick: async () => (document.title = (await view.call('twice', { kg: 21 })).content[0].text) }, 'Twice'),
+    h('p', { id: 'said' }, view?.host.name));
+}
+createRoot(document.getElementById('root')).render(h(App));
+`,
+    );
+    writeFileSync(
+      join(folder, 'server.ts'),
+      `import { defineServer, tool, view } from 'jexo';
+const kg = { type: 'object', properties: { kg: { type: 'number' } } } as const;
+export default defineServer({ name: 'a', version: '1.0.0', offers: [
+  tool('weigh', { description: 'Weighs.', input: { type: 'object', properties: { hive: { type: 'string' } }, examples: [{ hive: 'MR-03' }] }, output: kg, view: view('hive', { folder: new URL('./', import.meta.url) }) }, () => ({ kg: 31 })),
+  tool('twice', { description: 'Doubles.', input: kg, visibleTo: 'view' }, ({ kg }) => String(2 * (kg as number))),
+] });
+`,
+    );
+    const { page } = await show(join(folder, 'server.ts'), 'weigh', { hive: 'MR-03' });
+    const view = inner(page);
+    await view.getByText('MR-03: 31 kg, light').waitFor();
+    await view.getByText('jexo inspector').waitFor();
+    await view.getByRole('button', { name: 'Twice' }).click();
+    await page.getByRole('region', { name: 'Messages' }).getByText('tools/call twice').first().waitFor();
+
+    const pictures = join(folder, 'pictures');
+    const { code, stderr } = await jexo(['check', join(folder, 'server.ts'), '--pictures', pictures, '--fail-on', 'never']);
+    expect([code, stderr]).toEqual([0, expect.stringContaining('weigh: 6 pictures')]);
+    for (const name of ['360-light', '640-dark', '1024-dark'])
+      expect(statSync(join(pictures, `weigh-${name}.png`)).size).toBeGreaterThan(1000);
+  },
+  90_000,
 );

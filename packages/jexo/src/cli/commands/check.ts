@@ -21,6 +21,7 @@ import { reportChanges } from '../report-changes.js';
 import { collect, json, wireLog } from '../options.js';
 import type { CliCommand, ExitCode, Invocation } from '../command.js';
 import { note, onErr, onOut, print, printJson, symbols, width, wrap } from '../terminal.js';
+import { takePictures, type Pictures } from '../view-pictures.js';
 import type { ClientCommandOptions } from '../with-client.js';
 
 interface CheckOptions extends ClientCommandOptions {
@@ -28,6 +29,7 @@ interface CheckOptions extends ClientCommandOptions {
   readonly sarif?: boolean;
   readonly silence?: string[];
   readonly against?: string;
+  readonly pictures?: string;
 }
 
 /** Compares with what was offered before. @returns 1 when something may break callers */
@@ -74,6 +76,7 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
   });
   const startMs = performance.now() - start;
   let found: Finding[];
+  let pictures: Pictures[] | undefined;
   try {
     const { tools: hasTools, resources: hasResources, prompts: hasPrompts } = client.server.capabilities;
     const tools = hasTools === undefined ? [] : await client.tools();
@@ -101,15 +104,25 @@ async function check({ operands, command, options }: Invocation<CheckOptions>): 
       ...(own === undefined && { startMs }),
       changedSilently: noticed ? [] : changed(tools, again),
     });
+    if (options.pictures !== undefined) pictures = await takePictures(client, tools, options.pictures);
   } finally {
     await client.close();
   }
   const { kept, silenced } = applySilences(found, silences);
   const worst = kept.reduce((most, { severity }) => Math.max(most, severities.indexOf(severity)), -1);
   if (options.sarif) printJson(JSON.stringify(toSarif(kept, process.env.JEXO_VERSION ?? '0.0.0'), null, 2));
-  else if (options.json) printJson(JSON.stringify({ target: showTarget(target), findings: kept, silenced }, null, 2));
+  else if (options.json)
+    printJson(JSON.stringify({ target: showTarget(target), findings: kept, silenced, ...(pictures && { pictures }) }, null, 2));
   else show(kept, silenced.length, showTarget(target));
+  if (!options.json && !options.sarif) reportPictures(pictures ?? []);
   return options.failOn !== 'never' && worst >= severities.indexOf(options.failOn) ? 1 : 0;
+}
+
+function reportPictures(pictures: readonly Pictures[]): void {
+  for (const { tool, files, why } of pictures) {
+    if (why === undefined) note(`${onErr('moss', symbols.ok)} ${tool}: ${files.length} pictures, as ${files[0]!}`);
+    else note(`${onErr('ochre', symbols.warn)} ${tool}: no pictures, because ${why}`);
+  }
 }
 
 /** The pages that are offered. @param isOwn origins are only tried for what is served from here */
@@ -258,6 +271,10 @@ export const command: CliCommand<CheckOptions> = {
       flags: '--against <artefact>',
       about: 'compare with a packed file, a wire log or a list: what changes for callers, and what may break them',
     },
+    {
+      flags: '--pictures <folder>',
+      about: 'with Chromium: pictures of each view at three widths in both themes, with the first example of its tool',
+    },
     { flags: '--sarif', about: 'print SARIF to stdout, for code-scanning services' },
     wireLog,
     json,
@@ -271,6 +288,7 @@ export const command: CliCommand<CheckOptions> = {
   jexo check servers.json                               every entry of a host's configuration, started as the host would
   jexo check hives.ts --silence 'no-output-schema:write_summary=its result is prose'
   jexo check hives.ts --sarif > findings.sarif
+  jexo check hive-weight.ts --pictures pictures/        how do its views look, in both themes?
   jexo check hives.ts --against dist/hives.mjs         does a release break its callers? exit code 1 when it may
 
 Exit codes: 0 no such finding, 1 found, 2 wrong use, 3 the server could not be reached.`,

@@ -31,6 +31,9 @@ export function singlePage({ csp, maxBytes = usualMaxBytes }: ViewPluginOptions 
       base: './',
       build: {
         assetsInlineLimit: () => true,
+        // For older browsers light-dark() would be rewritten to follow the system, and not the theme of the host.
+        target: 'esnext',
+        cssTarget: 'esnext',
         cssCodeSplit: false,
         modulePreload: false as const,
         rollupOptions: { output: { codeSplitting: false } },
