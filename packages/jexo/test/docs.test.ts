@@ -124,7 +124,8 @@ function unreached(published: readonly string[]): string[] {
   for (let file = waiting.pop(); file !== undefined; file = waiting.pop()) {
     if (seen.has(file)) continue;
     seen.add(file);
-    const text = existsSync(join(folder, file)) ? readFileSync(join(folder, file), 'utf8') : '';
+    // Examples in comments import what is nobody’s here.
+    const text = existsSync(join(folder, file)) ? readFileSync(join(folder, file), 'utf8').replaceAll(/\/\*[\s\S]*?\*\//g, '') : '';
     for (const [, from] of text.matchAll(/(?:from|import\()\s*['"](\.[^'"]+)\.js['"]/g)) waiting.push(join(dirname(file), `${from!}.d.ts`));
   }
   expect(seen.size).toBeGreaterThan(100);

@@ -80,12 +80,11 @@ async function picturesOf(shown: Shown, browser: string, folder: string): Promis
   origin = `http://127.0.0.1:${(site.address() as AddressInfo).port}`;
   const files: string[] = [];
   try {
-    for (const theme of themes)
-      for (const width of widths) {
-        const file = join(folder, `${shown.tool.name}-${width}-${theme}.png`);
-        await photograph(browser, `${origin}/?theme=${theme}`, file, width);
-        files.push(file);
-      }
+    for (const theme of themes) {
+      const pictures = widths.map((width) => ({ width, file: join(folder, `${shown.tool.name}-${width}-${theme}.png`) }));
+      await Promise.all(pictures.map(({ width, file }) => photograph(browser, `${origin}/?theme=${theme}&width=${width}`, file, width)));
+      files.push(...pictures.map(({ file }) => file));
+    }
   } finally {
     site.close();
     site.closeAllConnections();
@@ -97,14 +96,14 @@ async function picturesOf(shown: Shown, browser: string, folder: string): Promis
 /** A host with nothing but the view on it. */
 async function serveHost(shown: Shown, sandbox: string): Promise<Server> {
   const data = JSON.stringify({ ...shown, sandbox }).replaceAll('<', '\\u003c');
-  const html = `<!doctype html><html lang="en"><meta charset="utf-8"><title>A view</title><style>body{margin:0}:root[data-theme=dark]{background:#1a2224}</style><div id="place"></div><img src="/drawn.svg" alt="" hidden><script type="module">
+  const html = `<!doctype html><html lang="en"><meta charset="utf-8"><title>A view</title><style>body{margin:0}:root[data-theme=dark]{background:#1a2224}</style><div id="place"></div><script>document.write('<img src="/drawn.svg' + location.search + '" alt="" hidden>')</script><script type="module">
 import { showView } from '/view-host.mjs';
 const theme = new URLSearchParams(location.search).get('theme');
 document.documentElement.dataset.theme = theme;
 let last;
 const drawn = () => {
   clearTimeout(last);
-  last = setTimeout(() => fetch('/drawn'), ${drawnMs});
+  last = setTimeout(() => fetch('/drawn' + location.search), ${drawnMs});
 };
 const { tool, tools, page, input, result, sandbox } = ${data};
 const view = showView({ container: document.getElementById('place'), sandbox, page, tool, tools: () => tools, context: { theme, locale: 'en-GB', timeZone: 'UTC', displayMode: 'inline' },
@@ -114,20 +113,21 @@ view.input(input);
 view.result(result);
 </script></html>`;
   // The picture is taken when the page has loaded, and a picture of its own is held back until the view is drawn.
-  let held: (() => void)[] = [];
-  const release = () => {
-    for (const go of held) go();
-    held = [];
+  const held = new Map<string, () => void>();
+  const release = (key: string) => {
+    held.get(key)?.();
+    held.delete(key);
   };
   const site = createServer((request, response) => {
-    if (request.url === '/drawn') {
+    const [path, key = ''] = (request.url ?? '/').split('?');
+    if (path === '/drawn') {
       response.end();
-      return release();
+      return release(key);
     }
-    if (request.url === '/drawn.svg') {
+    if (path === '/drawn.svg') {
       const go = () => response.writeHead(200, { 'content-type': 'image/svg+xml' }).end('<svg xmlns="http://www.w3.org/2000/svg"/>');
-      held.push(go);
-      return void setTimeout(release, longestMs).unref();
+      held.set(key, go);
+      return void setTimeout(() => release(key), longestMs).unref();
     }
     if (request.url === '/view-host.mjs')
       return void response.writeHead(200, { 'content-type': 'text/javascript' }).end(readFileSync(packageFile('dist/view-host.mjs')));
