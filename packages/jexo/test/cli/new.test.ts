@@ -184,15 +184,17 @@ test('the first page of the README, word for word', async () => {
   expect(commands.map((line) => line.split(' ').slice(0, 3).join(' '))).toEqual([
     'npm install jexo',
     'npx jexo call',
+    'npx jexo check',
     'npx jexo inspect',
     'npx jexo register',
   ]);
   const folder = join(root, 'readme');
   mkdirSync(folder);
   writeFileSync(join(folder, 'hives.ts'), code!);
-  const [install, call, inspect, register] = commands as [string, string, string, string];
+  const [install, call, look, inspect, register] = commands as [string, string, string, string, string];
   expect((await run('sh', ['-c', install.replace('jexo', tarball)], { cwd: folder })).code).toBe(0);
   expect((await run('sh', ['-c', call], { cwd: folder })).stdout).toBe('sugarKg  24\nwaterL   12\n');
+  expect(await run('sh', ['-c', look], { cwd: folder })).toMatchObject({ code: 0, stdout: expect.stringContaining('nothing found') });
   const bench = spawn('sh', ['-c', inspect], { cwd: folder, detached: true, env: { ...process.env, NO_COLOR: '1' } });
   const said = await new Promise<string>((resolve) => {
     let text = '';
