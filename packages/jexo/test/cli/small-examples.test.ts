@@ -10,7 +10,7 @@ test('a host in 40 lines: two servers, a call that a rule allows, an answer', as
     'How much sugar do 12 colonies need for thick autumn syrup?',
   ]);
   expect([code, stderr]).toEqual([0, '']);
-  expect(stdout).toContain('✓ mix_syrup {"colonies":12');
+  expect(stdout).toMatch(/✓ mix_syrup .*"colonies":12/);
   expect(stdout).toContain('sugarKg: 24');
 });
 
