@@ -194,7 +194,7 @@ test('the first page of the README, word for word', async () => {
   const [install, call, look, inspect, register] = commands as [string, string, string, string, string];
   expect((await run('sh', ['-c', install.replace('jexo', tarball)], { cwd: folder })).code).toBe(0);
   expect((await run('sh', ['-c', call], { cwd: folder })).stdout).toBe('sugarKg  24\nwaterL   12\n');
-  expect(await run('sh', ['-c', look], { cwd: folder })).toMatchObject({ code: 0, stdout: expect.stringContaining('nothing found') });
+  expect(await run('sh', ['-c', look], { cwd: folder })).toMatchObject({ code: 0, stderr: expect.stringContaining('nothing found') });
   const bench = spawn('sh', ['-c', inspect], { cwd: folder, detached: true, env: { ...process.env, NO_COLOR: '1' } });
   const said = await new Promise<string>((resolve) => {
     let text = '';
