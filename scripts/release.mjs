@@ -1,12 +1,11 @@
 // `npm run release -- --dry-run`: publishes to a registry of its own on this machine, installs from it in an empty folder and tries what it got.
 // Without --dry-run it checks the same and then publishes to the registry that npm is set up for, with a statement of where it was built.
-import { spawnSync } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:http';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { spawn } from 'node:child_process';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const dry = process.argv.includes('--dry-run');

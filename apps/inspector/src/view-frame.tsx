@@ -15,6 +15,12 @@ const modes: readonly DisplayMode[] = ['inline', 'fullscreen'];
 const writtenAtOnce = 3;
 const writtenEveryMs = 60;
 
+/** The theme of the bench, which a person may have set otherwise than the system’s. */
+function themeOfPage(): Play['theme'] {
+  const { theme } = document.documentElement.dataset;
+  return theme === 'dark' || (theme === undefined && matchMedia('(prefers-color-scheme: dark)').matches) ? 'dark' : 'light';
+}
+
 /** How the page plays the host. */
 interface Play {
   readonly theme: (typeof themes)[number];
@@ -92,7 +98,7 @@ export function ViewFrame({ connection, call, uri }: { connection: ConnectionSta
   const [again, setAgain] = useState(0);
   const [isGone, setIsGone] = useState(false);
   const [play, setPlay] = useState<Play>(() => ({
-    theme: matchMedia('(prefers-color-scheme: dark)').matches !== (document.documentElement.dataset.theme === 'light') ? 'dark' : 'light',
+    theme: themeOfPage(),
     width: 'wide',
     locale: 'en-GB',
     mode: 'inline',
@@ -104,6 +110,13 @@ export function ViewFrame({ connection, call, uri }: { connection: ConnectionSta
   const room = () => place.current?.clientWidth ?? 600;
   const note = (what: Said['what'], text: string) =>
     setSaid((before) => [...before, { id: (before.at(-1)?.id ?? 0) + 1, what, text }].slice(-20));
+
+  const takeAway = async (why: string) => {
+    const shown = host.current;
+    host.current = undefined;
+    await shown?.close(why);
+    setIsGone(true);
+  };
 
   useEffect(() => {
     if (sandbox === undefined) return;
@@ -145,7 +158,7 @@ export function ViewFrame({ connection, call, uri }: { connection: ConnectionSta
           return mode;
         },
         onLog: (level, data) => note('logs', `${level}: ${typeof data === 'string' ? data : JSON.stringify(data)}`),
-        onLeave: () => setAgain((count) => count),
+        onLeave: () => void takeAway('the view wants to go'),
         onMessage: lane(connection.id),
       });
       host.current = shown;
@@ -220,14 +233,7 @@ export function ViewFrame({ connection, call, uri }: { connection: ConnectionSta
           <Button className="plain small" onPress={() => host.current?.cancelled('the person has stopped it')}>
             Cancel the call
           </Button>
-          <Button
-            className="plain small"
-            onPress={() => {
-              const shown = host.current;
-              host.current = undefined;
-              void shown?.close('the bench takes it away').then(() => setIsGone(true));
-            }}
-          >
+          <Button className="plain small" onPress={() => void takeAway('the bench takes it away')}>
             Take it away
           </Button>
         </div>

@@ -5,10 +5,17 @@ import type { Host } from './host.js';
 /** The address of the sandbox, on an origin of its own; the server of this page says it. */
 const sandbox = document.querySelector<HTMLMetaElement>('meta[name="sandbox"]')?.content ?? '';
 
+/** The page’s own look, which the person may have set otherwise than the system’s. */
+const themeHere = (): 'light' | 'dark' => {
+  const { theme } = document.documentElement.dataset;
+  return theme === 'dark' || (theme === undefined && matchMedia('(prefers-color-scheme: dark)').matches) ? 'dark' : 'light';
+};
+
 /** The page that a tool of a server shows with its answers. */
 export function ToolView({ host, name, input, result }: { host: Host; name: string; input: object; result: object }) {
   const place = useRef<HTMLDivElement>(null);
   const [trouble, setTrouble] = useState<string>();
+  const [calls, setCalls] = useState<readonly string[]>([]);
   const tool = host.tool(name);
   const uri = toolViewOf(tool?._meta).resourceUri;
   const isShown = sandbox !== '' && uri !== undefined && tool !== undefined;
@@ -26,10 +33,14 @@ export function ToolView({ host, name, input, result }: { host: Host; name: stri
         page,
         tool: { ...tool, name: tool.ownName },
         tools: () => host.toolsBeside(tool),
-        context: { theme: dark.matches ? 'dark' : 'light', locale: navigator.language, displayMode: 'inline', platform: 'web' },
+        context: { theme: themeHere(), locale: navigator.language, displayMode: 'inline', platform: 'web' },
         info: { name: 'assistant', version: '0.1.0' },
         // Straight to its server, without the model.
-        callTool: (wanted, given, signal) => host.callFor(tool, wanted, given, signal),
+        callTool(wanted, given, signal) {
+          // The person sees what their page does.
+          setCalls((before) => [...before, `${wanted} ${JSON.stringify(given)}`].slice(-20));
+          return host.callFor(tool, wanted, given, signal);
+        },
         readResource: (wanted, signal) => host.readFor(tool, wanted, signal),
         onSay: (content) => host.say(tool, content),
         onRemember: (content) => host.remember(tool, content),
@@ -39,11 +50,14 @@ export function ToolView({ host, name, input, result }: { host: Host; name: stri
       view.result(result as never);
     };
     show().catch((error: unknown) => isOver || setTrouble((error as Error).message));
-    const dress = () => view?.change({ theme: dark.matches ? 'dark' : 'light' });
+    const dress = () => view?.change({ theme: themeHere() });
     dark.addEventListener('change', dress);
+    const look = new MutationObserver(dress);
+    look.observe(document.documentElement, { attributes: true, attributeFilter: ['data-theme'] });
     return () => {
       isOver = true;
       dark.removeEventListener('change', dress);
+      look.disconnect();
       void view?.close();
     };
     // One view for each answer; the answer does not change.
@@ -52,6 +66,11 @@ export function ToolView({ host, name, input, result }: { host: Host; name: stri
   return (
     <>
       <div className="view" ref={place} />
+      {calls.map((call, index) => (
+        <p key={index} className="note quiet">
+          The page has called <code>{call}</code>
+        </p>
+      ))}
       {trouble !== undefined && <p className="note warn">The view could not be shown: {trouble}</p>}
     </>
   );

@@ -52,6 +52,8 @@ inChromium(
     await view.getByLabel('Look for').fill('stores');
     await view.getByRole('button', { name: 'Book it' }).click();
     await view.getByText(/^Booked for/).waitFor();
+    // What the page has called is shown to the person.
+    await page.getByText('The page has called book_inspection {"hive":"MR-03","date":"2026-07-12","note":"stores"}').waitFor();
     // The page’s message stands in the conversation as its own, and no tool was called for it.
     const said = page.getByRole('article').filter({ hasText: 'From the page of A hive over the season' });
     await said.getByText('Done in the view by the person, nothing is asked of you').first().waitFor();

@@ -138,7 +138,9 @@ view.result(result);
 }
 
 async function photograph(browser: string, url: string, file: string, width: number): Promise<void> {
-  const words = ['--headless=new', '--no-sandbox', '--disable-gpu', '--hide-scrollbars'];
+  // Chromium keeps pages in a sandbox of the system, which the superuser has none of.
+  const unkept = process.getuid?.() === 0 ? ['--no-sandbox'] : [];
+  const words = ['--headless=new', ...unkept, '--disable-gpu', '--hide-scrollbars'];
   const child = spawn(browser, [...words, `--window-size=${width},${height}`, `--screenshot=${file}`, url], {
     stdio: ['ignore', 'ignore', 'pipe'],
   });

@@ -46,7 +46,12 @@ export async function workTasks(server: Servable, options: WorkOptions): Promise
       next: "Use one that has: redis('redis://…').",
     });
   const release = hold(server);
-  await server.ready();
+  try {
+    await server.ready();
+  } catch (error) {
+    await release();
+    throw error;
+  }
   const sessions = createHttpSessions({
     server,
     store,

@@ -205,6 +205,15 @@ test('functions: a tag names the page, and who may call; a plan gives views to w
   closing.push(() => other.close());
   expect((await other.tools())[0]!._meta).toEqual({ ui: { resourceUri: 'ui://view/scale' } });
 
+  const lost = (offers: Parameters<typeof withViews>[0]) =>
+    defineServer({ name: 'a', version: '1', offers: withViews(offers, { wiegh: view('scale', { html: page }) }) }).ready();
+  await expect(lost([wrapFunctions(functions, { types: join(folder, 'hives.ts') })])).rejects.toMatchObject({
+    code: 'JEXO_DEFINITION',
+    message: 'The view ui://view/scale is for the tool wiegh, which is not offered here.',
+    next: 'Did you mean weigh?',
+  });
+  expect(() => lost([tool('scale', {}, () => '31 kg')])).toThrow('which is not offered here');
+
   const plan = join(folder, 'apiary.jexo.yaml');
   writeFileSync(
     plan,

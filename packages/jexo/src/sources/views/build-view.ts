@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { JexoError, messageOf } from '../../errors.js';
 import { loadPackage } from '../../optional-package.js';
 import { singlePage } from './vite-plugin.js';
-import { watching } from './view.js';
+import { watchFiles } from './watch-files.js';
 
 type Vite = Pick<typeof import('vite'), 'build'>;
 
@@ -37,7 +37,7 @@ export function buildView(folder: string): BuiltView {
       if (made?.stamp !== stamp) made = { stamp, html: make(folder) };
       return made.html;
     },
-    watch: (changed) => watching(filesIn(folder), changed),
+    watch: (changed) => watchFiles(filesIn(folder), changed),
   };
 }
 

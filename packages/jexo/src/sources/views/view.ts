@@ -1,10 +1,11 @@
-import { existsSync, statSync, watch as watchFile } from 'node:fs';
+import { existsSync, statSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
-import { dirname, join, resolve } from 'node:path';
+import { join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { JexoError, messageOf } from '../../errors.js';
 import { viewOffer, type ViewDefinition, type ViewOffer } from '../../offers/view.js';
 import { buildView } from './build-view.js';
+import { watchFiles } from './watch-files.js';
 
 /** What `view` takes beside the name: the page itself, a file that holds it, or the folder of an app that becomes one. */
 export type ViewOptions = Omit<ViewDefinition, 'html' | 'watch'> &
@@ -39,7 +40,7 @@ export function view(name: string, definition: ViewOptions): ViewOffer {
   if (file !== undefined) {
     const path = pathOf(file);
     return {
-      ...viewOffer(name, { ...rest, html: () => readPage(name, path), watch: (changed) => watching([path], changed) }),
+      ...viewOffer(name, { ...rest, html: () => readPage(name, path), watch: (changed) => watchFiles([path], changed) }),
       where: path,
     };
   }
@@ -74,24 +75,4 @@ async function readPage(name: string, path: string): Promise<string> {
   } catch (error) {
     throw new JexoError('JEXO_DEFINITION', `view ${name} could not be read: ${messageOf(error)}`, { where: path, cause: error });
   }
-}
-
-/** Editors replace files when they save, so it is the folder that is watched. */
-export function watching(paths: readonly string[], changed: () => void): () => void {
-  let timer: NodeJS.Timeout | undefined;
-  const soon = () => {
-    clearTimeout(timer);
-    timer = setTimeout(changed, 50);
-  };
-  const watchers = [...new Set(paths.map((path) => dirname(path)))].map((folder) => {
-    const watcher = watchFile(folder, { persistent: false }, (_event, found) => {
-      if (found === null || paths.includes(join(folder, found))) soon();
-    });
-    watcher.on('error', () => undefined); // the folder is gone: there is nothing to watch any more
-    return watcher;
-  });
-  return () => {
-    clearTimeout(timer);
-    for (const watcher of watchers) watcher.close();
-  };
 }

@@ -1,5 +1,5 @@
 import { createReadStream, existsSync, statSync } from 'node:fs';
-import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { extname, join, normalize, sep } from 'node:path';
 import { Readable } from 'node:stream';
@@ -64,9 +64,12 @@ export async function servePage({ folder, api, port = 0, frames }: PageOptions):
     return file(response, folder, path, frames);
   };
   await listen(http, port, '127.0.0.1');
-  const found = (http.address() as AddressInfo).port;
+  return serviceOf(http);
+}
+
+function serviceOf(http: Server): PageService {
   return {
-    url: `http://127.0.0.1:${found}/`,
+    url: `http://127.0.0.1:${(http.address() as AddressInfo).port}/`,
     close: () =>
       new Promise((resolve) => {
         http.close(() => resolve());
@@ -135,14 +138,7 @@ export async function serveSandbox(html: string, framedBy: () => string): Promis
     response.writeHead(200, { ...headers, ...policy, 'content-type': 'text/html; charset=utf-8' }).end(html);
   });
   await listen(http, 0, '127.0.0.1');
-  return {
-    url: `http://127.0.0.1:${(http.address() as AddressInfo).port}/`,
-    close: () =>
-      new Promise((resolve) => {
-        http.close(() => resolve());
-        http.closeAllConnections();
-      }),
-  };
+  return serviceOf(http);
 }
 
 const apiMethods = new Set(['GET', 'HEAD', 'POST', 'PUT', 'DELETE']);
