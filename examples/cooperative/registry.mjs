@@ -1,6 +1,9 @@
 // The cooperative's registry: a plain HTTP service that knows nothing of the protocol. Its document is registry.openapi.yaml.
 // Run it by itself with: node registry.mjs [port]   (the token is REGISTRY_TOKEN, or "beeswax" when there is none)
+import { readFileSync } from 'node:fs';
 import { createServer } from 'node:http';
+
+const document = new URL('./registry.openapi.yaml', import.meta.url);
 
 const names = { MR: 'Millrace', UC: 'Upper Croft', SM: 'Saltmarsh', FH: 'Fernhollow', QB: 'Quarry Bank', LM: 'Long Meadow' };
 const counts = { MR: 8, UC: 8, SM: 6, FH: 7, QB: 6, LM: 7 };
@@ -63,6 +66,9 @@ export async function serveRegistry({ port = 4310, token = process.env.REGISTRY_
     const url = new URL(request.url, 'http://registry');
     const [, room, key, part] = url.pathname.split('/').map(decodeURIComponent);
     const query = url.searchParams;
+    // What the registry can do is no secret.
+    if (url.pathname === '/openapi.yaml')
+      return response.writeHead(200, { 'content-type': 'application/yaml' }).end(readFileSync(document));
     if (request.headers.authorization !== `Bearer ${token}`) return problem(response, 401, 'No token', 'The registry wants its token.');
     const route = `${request.method} /${room}${key === undefined ? '' : '/*'}${part === undefined ? '' : `/${part}`}`;
     const inspection = inspections.get(Number(key));

@@ -1,6 +1,8 @@
 /**
  * The client alone, for pages: connects over HTTP, to one server or many, and turns tools into functions of chat models and back. A server
  * made with `defineServer` of `jexo` can be connected to in the page itself.
+ *
+ * @module jexo/client
  */
 export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
 export { connect } from './client/connect-in-browser.js';

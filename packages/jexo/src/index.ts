@@ -1,8 +1,13 @@
-/** The library: describe a server, wrap what exists, serve it, use it. */
+/**
+ * The library: describe a server, wrap what exists, serve it, use it.
+ *
+ * @module jexo
+ */
 export { JexoError, isJexoError, type JexoErrorCode } from './errors.js';
 export { offers, type Choice } from './offers/choose.js';
 export type { Catalogue, Entry } from './offers/catalogue.js';
-export type { Session } from './offers/session.js';
+export type { ClientAbility, Session, SessionState } from './offers/session.js';
+export type { Sees } from './offers/sight.js';
 export type { Caller, ReadyOptions, Servable, SessionOptions } from './engine/servable.js';
 export type {
   Bus,
@@ -10,9 +15,12 @@ export type {
   KeptEvent,
   LimitStore,
   MaybePromise,
+  Processes,
   SessionRecord,
   SessionStore,
+  StateStore,
   Store,
+  StreamHolder,
   StreamRest,
   JobEnd,
   TaskJob,
@@ -42,8 +50,8 @@ export {
 export { view, type ViewOptions } from './sources/views/view.js';
 export { type ViewOffer } from './offers/view.js';
 export { withViews } from './offers/with-views.js';
-export type { ViewCsp, ViewPermissions } from './protocol/views.js';
-export { tool, type ToolDefinition } from './offers/tool.js';
+export type { ToolAudience, ViewCsp, ViewPermissions } from './protocol/views.js';
+export { tool, type ToolDefinition, type TypedTool } from './offers/tool.js';
 export type { Infer, InferInput, Issue, JsonSchemaInput, Schema, StandardSchema } from './offers/schema.js';
 export { env, type EnvSetting, type Setting } from './sources/setting.js';
 export { apiKey, basic, bearer, clientCredentials, tokenExchange, type Auth } from './sources/http/auth.js';
@@ -116,12 +124,14 @@ export type { Asker, FormQuestion, PageQuestion, ServerAnswers } from './client/
 export type { TaskHandle } from './client/task-handle.js';
 export type { CommandTarget } from './transports/child-process.js';
 export type { Deviation, Link, LinkEvents } from './transports/link.js';
-export { RpcError, errorCodes } from './protocol/json-rpc.js';
+export { RpcError, errorCodes, type JsonRpcMessage } from './protocol/json-rpc.js';
 export { newestRevision, revisions, type Revision } from './protocol/revisions.js';
 export type { JexoErrorDetails } from './errors.js';
 export type { Clock } from './engine/clock.js';
 export type { Channel } from './engine/exchange.js';
-export type { Peer } from './engine/peer.js';
+export type { Agreement, Peer, PeerState, Remote, RequestOptions } from './engine/peer.js';
+export type { TemplateValue } from './protocol/uri-template.js';
+export type { FromJsonSchema } from './offers/from-json-schema.js';
 export type { TaskLimits } from './engine/task-book.js';
 export type { EventLimits } from './stores/memory-events.js';
 export type { Request } from './offers/middleware.js';
@@ -146,6 +156,8 @@ export type {
   TextResourceContents,
   PromptMessage,
   SamplingContent,
+  ToolResultContent,
+  ToolUseContent,
   SamplingMessage,
   AudioContent,
   CallToolResult,

@@ -10,6 +10,8 @@
  *   const client = await connect(apiary);
  *   expect(await client.call('mix_syrup', { colonies: 12 })).toAnswer({ sugarKg: 12, waterL: 12 });
  * });
+ *
+ * @module jexo/testing
  */
 import { connect as connectPlain, type ConnectOptions, type ConnectTarget } from './targets/connect.js';
 import type { Client } from './client/connect-link.js';
@@ -21,6 +23,8 @@ import { createWireJudge } from './inspect/judge-wire.js';
 import type { CallToolResult } from './protocol/types.js';
 
 export { createRecorder, type Recorder, type WireEntry } from './inspect/recorder.js';
+export type { Severity } from './inspect/checks/finding.js';
+export type { Silence } from './inspect/checks/silences.js';
 export { storeChecks, type SharedStores, type StoreCheck } from './store-checks.js';
 export { sourceChecks, type SourceCheck } from './source-checks.js';
 export { standInModel } from './models/stand-in-model.js';

@@ -4,7 +4,7 @@ import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import type { Client } from '../client/connect-link.js';
-import { JexoError } from '../errors.js';
+import { JexoError, messageOf } from '../errors.js';
 import { packageFile } from '../own-package.js';
 import type { CallToolResult, ReadResourceResult, Tool } from '../protocol/types.js';
 import { toolViewOf } from '../protocol/views.js';
@@ -44,7 +44,15 @@ export async function takePictures(client: Client, tools: readonly Tool[], folde
       where: 'chromium',
       next: 'Install it, or name it in the variable CHROMIUM.',
     });
-  mkdirSync(folder, { recursive: true });
+  try {
+    mkdirSync(folder, { recursive: true });
+  } catch (error) {
+    throw new JexoError('JEXO_USAGE', `Pictures cannot be written into ${JSON.stringify(folder)}: ${messageOf(error)}`, {
+      where: '--pictures',
+      next: 'Give a folder that exists, or a place where one can be made.',
+      cause: error,
+    });
+  }
   const taken: Pictures[] = [];
   for (const tool of tools) {
     const { resourceUri } = toolViewOf(tool._meta);

@@ -23,12 +23,15 @@ import { Exchange, type Channel } from './exchange.js';
 export type RequestHandler = (params: Params, exchange: Exchange) => unknown;
 export type NotificationHandler = (params: Params, peer: Peer) => void;
 
+/** How one request is sent, and how long its answer may take. */
 export interface RequestOptions {
   /** Milliseconds without an answer (or a progress notice) before giving up. Default 60,000; 0 waits for ever. */
   readonly timeoutMs?: number;
   /** Milliseconds after which even progress does not extend the wait. Default 10 times `timeoutMs`. */
   readonly maxTimeoutMs?: number;
+  /** Cancels the request; the other side is notified. */
   readonly signal?: AbortSignal;
+  /** Called for every progress notification of the request. */
   readonly onProgress?: (update: ProgressUpdate) => void;
   /** Members of `_meta` beside the progress token (Base protocol, "_meta"). */
   readonly meta?: Readonly<Record<string, unknown>>;
@@ -80,17 +83,22 @@ interface Outgoing {
   unlisten: (() => void) | undefined;
 }
 
+/** Where a conversation is: before the handshake, after it, or over. */
 export type PeerState = 'new' | 'ready' | 'closed';
 
 /** What the other side says of itself. */
 export interface Remote {
+  /** Its name and version. */
   readonly info: Implementation;
+  /** What it can do, as it declared in the handshake. */
   readonly capabilities: ClientCapabilities & ServerCapabilities;
 }
 
 /** On what both sides talk. */
 export interface Agreement {
+  /** The revision of the protocol, as `2025-11-25`. */
   readonly revision: Revision;
+  /** The other side; absent when it says nothing of itself. */
   readonly remote?: Remote;
 }
 

@@ -7,7 +7,7 @@ import { standInChooser } from './stand-in-chooser.js';
  * A stand-in for a model service: it speaks the chat-completions JSON at `/chat/completions`, and behind it is the stand-in, which
  * is no model and says so. For trying and testing what talks to such a service.
  *
- * @param options.key what must come as `Authorization: Bearer`; none is asked for without it
+ * @param options `key`: what must come as `Authorization: Bearer`; none is asked for without it
  */
 export function standInService({ key }: { readonly key?: string } = {}): (request: Request) => Promise<Response> {
   return async (request) => {

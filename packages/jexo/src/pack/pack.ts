@@ -1,6 +1,7 @@
 import { JexoError } from '../errors.js';
 import type { NeededSetting, Omission } from '../offers/source.js';
 import type { Target } from '../targets/target-kind.js';
+import { readPublicUrl } from '../transports/http/public-url.js';
 import { writeArtefact, type WrittenFile } from './artefact.js';
 import { bundle, type BundleOptions } from './bundle.js';
 import { containerForm } from './forms/container.js';
@@ -55,6 +56,7 @@ export async function pack(targets: readonly Target[], options: PackOptions): Pr
   const form = forms.find(({ name }) => name === options.as);
   if (form === undefined)
     throw new JexoError('JEXO_USAGE', `There is no form ${options.as}; there are ${forms.map(({ name }) => name).join(', ')}.`);
+  if (options.publicUrl !== undefined) readPublicUrl(options.publicUrl, '--public-url');
   const made = await bundle(targets, { ...options, entry: form.entry });
   refuseSecrets(
     findSecrets(

@@ -1,4 +1,4 @@
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, rmSync, statSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { JexoError, messageOf } from '../errors.js';
@@ -6,7 +6,7 @@ import type { Server } from '../offers/define-server.js';
 import { connect } from '../targets/connect.js';
 import type { Target } from '../targets/target-kind.js';
 import { writeForTrial, type Artefact } from './artefact.js';
-import { listingOf, type Listing } from './compare.js';
+import { listingFromFile, listingOf, type Listing } from './compare.js';
 
 /** Starting a packed server takes no longer. */
 const startMs = 20_000;
@@ -36,6 +36,26 @@ export async function tryArtefact(artefact: Artefact, expected: readonly string[
   } finally {
     rmSync(folder, { recursive: true, force: true });
   }
+}
+
+/**
+ * What was offered earlier: by a packed server, which is started; or as a list or a wire log says.
+ *
+ * @throws JexoError JEXO_TARGET_MISSING, JEXO_TARGET_UNKNOWN when the file is none of these, JEXO_SYNTAX
+ */
+export async function listArtefact(file: string): Promise<Listing> {
+  if (statSync(file, { throwIfNoEntry: false })?.isFile() !== true)
+    throw new JexoError('JEXO_TARGET_MISSING', `There is no file ${JSON.stringify(file)} to compare with.`, {
+      where: file,
+      next: 'Give a packed server (.mjs), what jexo list --json prints, or a wire log (.jsonl).',
+    });
+  const listed = listingFromFile(file);
+  if (listed !== undefined) return listed;
+  if (/\.[cm]?js$/.test(file)) return listTarget([process.execPath, file]);
+  throw new JexoError('JEXO_TARGET_UNKNOWN', `${file} is no packed server, no list and no wire log.`, {
+    where: file,
+    next: 'Give a packed server (.mjs), what jexo list --json prints, or a wire log (.jsonl).',
+  });
 }
 
 /** What a server offers. @param folder its working directory; undefined for a target of any kind */

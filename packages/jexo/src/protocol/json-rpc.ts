@@ -31,7 +31,9 @@ export interface ErrorObject {
   readonly message: string;
   readonly data?: unknown;
 }
+/** An answer: a result or an error, never both (JSON-RPC 2.0, 5). */
 export type JsonRpcResponse = JsonRpcResult | JsonRpcError;
+/** What travels between two sides: a request, a notification or an answer (Base protocol, "Messages"). */
 export type JsonRpcMessage = JsonRpcRequest | JsonRpcNotification | JsonRpcResponse;
 // eslint-disable-next-line @typescript-eslint/no-explicit-any -- params are judged by each method's own handler
 export type Params = Record<string, any>;

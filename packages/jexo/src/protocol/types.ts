@@ -245,12 +245,14 @@ export interface ElicitResult {
   readonly action: 'accept' | 'decline' | 'cancel';
   readonly content?: Record<string, unknown>;
 }
+/** A model wants to call a tool (Client features, "Sampling with tools"). */
 export interface ToolUseContent {
   readonly type: 'tool_use';
   readonly id: string;
   readonly name: string;
   readonly input: Record<string, unknown>;
 }
+/** What a tool answered, for the model (Client features, "Sampling with tools"). */
 export interface ToolResultContent {
   readonly type: 'tool_result';
   readonly toolUseId: string;

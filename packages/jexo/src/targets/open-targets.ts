@@ -69,7 +69,7 @@ export function requireOptions(found: readonly Found[], options: Readonly<Record
     const shown = `--${name.replaceAll(/[A-Z]/g, (letter) => `-${letter.toLowerCase()}`)}`;
     throw new JexoError('JEXO_USAGE', `${shown} means nothing to ${found.map(({ kind }) => kind.noun).join(' and ')}.`, {
       where: shown,
-      next: 'Leave it out, or give a target of the kind it is for.',
+      next: 'Omit it, or give a target of the kind it is for.',
     });
   }
 }

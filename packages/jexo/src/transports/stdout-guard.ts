@@ -33,7 +33,8 @@ export function guardStdout(onStray: () => void): StdoutGuard {
 
   const real = process.stdout.write.bind(process.stdout);
   replace(process.stdout, 'write', () => (...args) => {
-    stray();
+    // An empty write only waits until everything before it has left.
+    if (args[0] !== '') stray();
     return (process.stderr.write as AnyFunction)(...args);
   });
   const toStderr = (fd: unknown) => {

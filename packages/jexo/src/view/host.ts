@@ -1,10 +1,14 @@
-/** For hosts: shows the pages of servers in a sandbox, and speaks with them. */
+/**
+ * For hosts: shows the pages of servers in a sandbox, and speaks with them.
+ *
+ * @module jexo/view/host
+ */
 import type { CallToolResult, ReadResourceResult, Tool } from '../protocol/types.js';
 import { allowOf, cspOf, mayCall, readViewMeta, viewProtocolVersion, type ViewMeta } from '../protocol/views.js';
 import type { DisplayMode, HostCapabilities, HostContext } from './view-types.js';
 
 export { sandboxPage } from './sandbox-page.js';
-export { mayCall, showsViews, toolViewOf, viewCapability, viewMimeType, type ViewMeta } from '../protocol/views.js';
+export { mayCall, showsViews, toolViewOf, viewCapability, viewMimeType, type ToolViewMeta, type ViewMeta } from '../protocol/views.js';
 export type { DisplayMode, HostCapabilities, HostContext } from './view-types.js';
 
 /** One message between a view and its host. */

@@ -1,4 +1,8 @@
-/** For pages that hosts show beside answers: the host, as the page sees it. */
+/**
+ * For pages that hosts show beside answers: the host, as the page sees it.
+ *
+ * @module jexo/view
+ */
 export { done, openView } from './open-view.js';
 export {
   ViewError,

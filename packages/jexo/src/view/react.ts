@@ -1,4 +1,8 @@
-/** The host of a page as a hook. */
+/**
+ * The host of a page as a hook.
+ *
+ * @module jexo/view/react
+ */
 import { useEffect, useState } from 'react';
 import { openView } from './open-view.js';
 import type { HostContext, InputOf, OutputOf, View, ViewOptions, ViewResult } from './view-types.js';

@@ -1,5 +1,6 @@
 import { connect as connectSocket } from 'node:net';
 import { randomBytes } from 'node:crypto';
+import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
 import pg from 'pg';
@@ -59,6 +60,18 @@ export async function makeDatabase(dialect: Dialect, statements: readonly string
   return made;
 }
 
+const blocks = [...readFileSync(new URL('../../../../docs/databases.md', import.meta.url), 'utf8').matchAll(/```sql\n([\s\S]*?)```/g)].map(
+  ([, sql]) => sql!,
+);
+/** What docs/databases.md makes a reader by, with the test's own names. */
+function documented(dialect: 'PostgreSQL' | 'MariaDB', name: string): string {
+  const [, sql] = new RegExp(`-- ${dialect}\\n((?:(?!--).*\\n)*)`).exec(blocks.find((block) => block.includes('create role'))!)!;
+  return sql!.replaceAll('scales_reader', `${name}_reader`).replaceAll('scales', name).replaceAll('…', password);
+}
+/** What docs/databases.md tells of changes by, for another table. */
+export const tellingOf = (table: string): string =>
+  blocks.find((block) => block.includes('tell_jexo'))!.replace('on readings', `on ${table}`);
+
 async function makeSqlite(name: string, statements: readonly string[]): Promise<TestDatabase> {
   const path = join(freshFolder('database'), `${name}.sqlite`);
   const run = async (sql: string) => {
@@ -85,9 +98,7 @@ async function makePostgres(name: string, statements: readonly string[]): Promis
   client.on('error', () => undefined);
   await client.connect();
   for (const sql of statements) await client.query(sql);
-  await client.query(
-    `create role ${name}_reader login password '${password}'; grant usage on schema public to ${name}_reader; grant select on all tables in schema public to ${name}_reader`,
-  );
+  await client.query(documented('PostgreSQL', name));
   const reader = new URL(owner);
   reader.username = `${name}_reader`;
   reader.password = encodeURIComponent(password);
@@ -113,13 +124,11 @@ async function makeMysql(name: string, statements: readonly string[]): Promise<T
   const admin = await mysql.createConnection({ uri: servers.mysql, multipleStatements: true });
   await admin.query(`create database ${name}; use ${name}`);
   for (const sql of statements) await admin.query(sql);
-  await admin.query(
-    `create user ${name}@'127.0.0.1' identified by '${password}'; grant select, show view on ${name}.* to ${name}@'127.0.0.1'`,
-  );
+  await admin.query(documented('MariaDB', name));
   const owner = new URL(servers.mysql);
   owner.pathname = `/${name}`;
   const reader = new URL(owner);
-  reader.username = name;
+  reader.username = `${name}_reader`;
   reader.password = encodeURIComponent(password);
   return {
     dialect: 'mysql',
@@ -131,7 +140,7 @@ async function makeMysql(name: string, statements: readonly string[]): Promise<T
       return (Array.isArray(rows) ? rows : []) as Record<string, unknown>[];
     },
     async drop() {
-      await admin.query(`drop database ${name}; drop user ${name}@'127.0.0.1'`);
+      await admin.query(`drop database ${name}; drop user ${name}_reader`);
       await admin.end();
     },
   };

@@ -1,4 +1,4 @@
-import { writeFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { connect, isJexoError, type Client } from '../../src/index.js';
 import { freshFolder, jexo, start, type Running } from '../support/command-line.js';
@@ -26,24 +26,10 @@ export default defineServer({ name: 'apiary', version: '1.0.0', offers: [
 ] });
 `;
 
-/** As docs/production.md has it. */
-const proxied = (upstream: string) => `
-  upstream jexo { ${upstream} keepalive 64; }
-  server {
-    listen 127.0.0.1:PORT;
-    location / {
-      proxy_pass http://jexo;
-      proxy_http_version 1.1;
-      proxy_set_header Connection "";
-      proxy_set_header Host $host;
-      proxy_set_header X-Forwarded-For $proxy_add_x_forwarded_for;
-      proxy_set_header X-Forwarded-Host $host;
-      proxy_set_header X-Request-Id $request_id;
-      proxy_buffering off;
-      proxy_read_timeout 1h;
-      proxy_next_upstream error timeout http_503 non_idempotent;
-    }
-  }`;
+const [, documented] = /```nginx\n([\s\S]*?)```/.exec(readFileSync(new URL('../../../../docs/production.md', import.meta.url), 'utf8'))!;
+/** As docs/production.md has it, with places of the test's own. */
+const proxied = (upstream: string) =>
+  documented!.replace('server 127.0.0.1:4300;', upstream).replace('server {', 'server {\n  listen 127.0.0.1:PORT;');
 
 interface Place {
   readonly folder: string;

@@ -15,8 +15,8 @@ import { noMessage, type Deviation } from '../../transports/link.js';
 import { findKind } from '../../targets/find-kind.js';
 import { hostsKind } from '../../targets/kinds/hosts.js';
 import { connectTarget, showTarget, takeTarget, targetOf, type TargetWords } from '../connect-target.js';
-import { compareListings, listingFromFile, listingOf } from '../../pack/compare.js';
-import { listTarget } from '../../pack/try-artefact.js';
+import { compareListings, listingOf } from '../../pack/compare.js';
+import { listArtefact } from '../../pack/try-artefact.js';
 import { reportChanges } from '../report-changes.js';
 import { collect, json, wireLog } from '../options.js';
 import type { CliCommand, ExitCode, Invocation } from '../command.js';
@@ -38,7 +38,7 @@ async function compareWith(
   target: TargetWords,
   { opening, json: asJson }: Invocation<CheckOptions>['options'],
 ): Promise<ExitCode> {
-  const earlier = listingFromFile(before) ?? (await listTarget([process.execPath, before]));
+  const earlier = await listArtefact(before);
   const { client } = await connectTarget(target, { opening });
   try {
     return reportChanges(compareListings(earlier, await listingOf(client)), before, asJson ?? false);

@@ -1,8 +1,8 @@
 import { join, relative } from 'node:path';
 import { JexoError } from '../../errors.js';
-import { compareListings, listingFromFile } from '../../pack/compare.js';
+import { compareListings } from '../../pack/compare.js';
 import { forms, pack } from '../../pack/pack.js';
-import { listServer, listTarget } from '../../pack/try-artefact.js';
+import { listArtefact, listServer } from '../../pack/try-artefact.js';
 import { openTargets } from '../../targets/open-targets.js';
 import type { CliCommand, ExitCode, Invocation } from '../command.js';
 import { reportOmitted } from '../connect-target.js';
@@ -60,7 +60,7 @@ async function check(
   { opening, name, json: asJson }: Invocation<PackOptions>['options'],
   artefact: string,
 ): Promise<ExitCode> {
-  const before = listingFromFile(artefact) ?? (await listTarget([process.execPath, artefact]));
+  const before = await listArtefact(artefact);
   const { server } = await openTargets(targets, { ...opening, ...(name !== undefined && { name }) });
   try {
     return reportChanges(compareListings(before, await listServer(server)), artefact, asJson === true);

@@ -4,6 +4,7 @@ import type { Deviation } from '../../transports/link.js';
 
 import type { SeenView } from './view-rules.js';
 
+/** How much a finding of `jexo check` matters. */
 export type Severity = 'error' | 'warning' | 'note';
 export const severities: readonly Severity[] = ['note', 'warning', 'error'];
 

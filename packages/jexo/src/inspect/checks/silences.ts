@@ -1,9 +1,12 @@
 import type { Finding, Rule } from './finding.js';
 
+/** A finding that is accepted, and why. */
 export interface Silence {
+  /** The rule that finds it. */
   readonly rule: Rule;
   /** Only what is about this name; everything when absent. */
   readonly name?: string;
+  /** Why it is accepted. */
   readonly reason: string;
 }
 

@@ -1,9 +1,10 @@
+import { createHash } from 'node:crypto';
 import { mkdirSync, rmSync, statSync } from 'node:fs';
 import { dirname } from 'node:path';
 import { distance } from '../../offers/nearest.js';
 import { loadPackage } from '../../optional-package.js';
 import { folderOf, matterOf, titleOfPath, type FolderIndex, type Found, type IndexedDocument, type Narrowing } from './folder-index.js';
-import { hashOf, textToEmbed } from './memory-index.js';
+import { textOf, textToEmbed } from './memory-index.js';
 import type { Section } from './sections.js';
 import { phrasesOf, wordsOf } from './words.js';
 
@@ -31,6 +32,9 @@ const perFile = 65_536;
 export class IndexLost extends Error {}
 /** Another process writes to the index now. */
 export class IndexBusy extends Error {}
+
+/** A digest of what a section says. */
+const hashOf = (section: Section): string => createHash('sha256').update(textOf(section)).digest('hex').slice(0, 32);
 
 const tables = `
   create table if not exists about(name text primary key, value text) strict;

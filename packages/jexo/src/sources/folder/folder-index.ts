@@ -37,7 +37,7 @@ export interface Found {
 
 /** A section that has no vector yet. */
 export interface Unembedded {
-  /** A digest of its text. */
+  /** Tells its text from others: a digest, or the text itself. */
   readonly hash: string;
   readonly text: string;
 }

@@ -1,4 +1,3 @@
-import { createHash } from 'node:crypto';
 import MiniSearch from 'minisearch';
 import { isAmong, matterOf, titleOfPath, type FolderIndex, type Found, type IndexedDocument } from './folder-index.js';
 import type { Section } from './sections.js';
@@ -11,14 +10,7 @@ interface Entry {
   readonly text: string;
 }
 
-/** A digest of what a section says. */
-export const hashOf = ({ headings, text }: Section): string =>
-  createHash('sha256')
-    .update(`${headings.join('\n')}\n\n${text}`)
-    .digest('hex')
-    .slice(0, 32);
-
-/** An index that lives as long as the process. */
+/** An index that lives as long as the process, or the page: it needs nothing of Node.js. */
 // eslint-disable-next-line max-lines-per-function -- the operations share the documents
 export function memoryIndex(): FolderIndex {
   const search = new MiniSearch<Entry>({
@@ -32,12 +24,6 @@ export function memoryIndex(): FolderIndex {
   });
   const documents = new Map<string, IndexedDocument>();
   const vectors = new Map<string, Float32Array>();
-  const hashes = new WeakMap<Section, string>();
-  const hash = (section: Section) => {
-    const known = hashes.get(section) ?? hashOf(section);
-    hashes.set(section, known);
-    return known;
-  };
   const remove = (path: string) => {
     const before = documents.get(path);
     if (before === undefined) return;
@@ -86,7 +72,7 @@ export function memoryIndex(): FolderIndex {
       for (const document of documents.values())
         if (isAmong(document, how))
           for (const section of document.sections) {
-            const own = vectors.get(hash(section));
+            const own = vectors.get(textOf(section));
             if (own !== undefined) all.push({ path: document.path, section, score: cosine(own, vector), stems: new Set() });
           }
       return all.sort((a, b) => b.score - a.score).slice(0, how.limit);
@@ -97,7 +83,7 @@ export function memoryIndex(): FolderIndex {
       for (const { sections } of documents.values())
         for (const section of sections) {
           if (found.size >= most) return listed(found);
-          if (!vectors.has(hash(section))) found.set(hash(section), textToEmbed(section));
+          if (!vectors.has(textOf(section))) found.set(textOf(section), textToEmbed(section));
         }
       return listed(found);
     },
@@ -110,12 +96,15 @@ export function memoryIndex(): FolderIndex {
       const embedded =
         vectors.size === 0
           ? 0
-          : [...documents.values()].flatMap(({ sections }) => sections).filter((each) => vectors.has(hash(each))).length;
+          : [...documents.values()].flatMap(({ sections }) => sections).filter((each) => vectors.has(textOf(each))).length;
       return { files: documents.size, sections: search.documentCount, embedded };
     },
     close: () => undefined,
   };
 }
+
+/** What a section says, whole: sections that say the same share a vector. */
+export const textOf = ({ headings, text }: Section): string => `${headings.join('\n')}\n\n${text}`;
 
 const listed = (found: ReadonlyMap<string, string>) => [...found].map(([hash, text]) => ({ hash, text }));
 

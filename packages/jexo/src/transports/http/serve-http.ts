@@ -16,6 +16,7 @@ import { createOlderPair, type OlderPair } from './older-pair.js';
 import { watchReadiness } from './readiness.js';
 import { createRoutes, limited, postPath, type RoutingOptions } from './routes.js';
 import { createTlsServer, type TlsFiles } from './tls.js';
+import { readPublicUrl } from './public-url.js';
 
 /** Answers a request of node:http. */
 export type OwnRoute = (request: IncomingMessage, response: ServerResponse) => void;
@@ -209,15 +210,6 @@ function withDefaults(options: ServeHttpOptions): RoutingOptions {
     allowedHosts: options.allowedHosts ?? (isWildcard && known === undefined ? ['*'] : names),
     allowedOrigins: [...allowedOrigins, ...(known ? [known.origin] : [])],
   };
-}
-
-/** @throws JexoError JEXO_USAGE */
-function readPublicUrl(text: string): URL {
-  const url = URL.canParse(text) ? new URL(text) : undefined;
-  if (url !== undefined && /^https?:$/.test(url.protocol) && url.username === '' && url.search === '' && url.hash === '') return url;
-  throw new JexoError('JEXO_USAGE', `The public address must be as https://apiary.example/mcp; ${JSON.stringify(text)} is not.`, {
-    where: 'publicUrl',
-  });
 }
 
 /** The page asks the endpoint where the browser finds it, which need not be where it is served. */

@@ -1,5 +1,5 @@
 import { connect, defineServer, wrapDatabase, type Client, type WrapDatabaseOptions } from '../../../src/index.js';
-import { dialects, makeDatabase, on, scales, type TestDatabase } from '../../support/databases.js';
+import { dialects, makeDatabase, on, scales, tellingOf, type TestDatabase } from '../../support/databases.js';
 
 const open: (() => Promise<unknown>)[] = [];
 afterAll(async () => {
@@ -113,13 +113,7 @@ for (const dialect of dialects) {
   });
 
   on(dialect)(`${dialect}: whoever watches a table or a row hears of changes, and only of those`, async () => {
-    const trigger =
-      dialect === 'postgres'
-        ? [
-            `create function tell_jexo() returns trigger language plpgsql as $$ begin perform pg_notify('jexo_changes', tg_table_name); return null; end $$`,
-            `create trigger tell_jexo after insert or update or delete on hives for each statement execute function tell_jexo()`,
-          ]
-        : [];
+    const trigger = dialect === 'postgres' ? [tellingOf('hives')] : [];
     const database = await fresh(dialect, trigger);
     const client = await serve(database.reader, { changesMs: 50 });
     const heard: string[] = [];
