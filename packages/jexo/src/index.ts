@@ -64,10 +64,10 @@ export { wrapFolder, type WrapFolderOptions } from './sources/folder/wrap-folder
 export type { Embed } from './sources/folder/build-index.js';
 export type { ScanOptions } from './sources/folder/scan-folder.js';
 export { wrapGraphql, type WrapGraphqlOptions } from './sources/graphql/wrap-graphql.js';
-export type { ExploreOptions } from './sources/graphql/explore-tools.js';
-export type { ScalarSchemas } from './sources/graphql/input-schema.js';
-export type { OperationsPlace } from './sources/graphql/read-operations.js';
-export type { SchemaPlace } from './sources/graphql/read-schema.js';
+export type { ExploreOptions } from './sources/graphql/graphql-options.js';
+export type { ScalarSchemas } from './sources/graphql/graphql-options.js';
+export type { OperationsPlace } from './sources/graphql/graphql-options.js';
+export type { SchemaPlace } from './sources/graphql/graphql-options.js';
 export { wrapServer } from './targets/wrap-server.js';
 export type { BridgedInput, WrapServerOptions } from './bridge/bridge-source.js';
 export { followSwitches, type FollowedSwitches } from './running/switch-file.js';

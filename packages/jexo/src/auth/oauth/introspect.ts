@@ -1,5 +1,4 @@
 import * as oauth from 'oauth4webapi';
-import type { JWTPayload } from 'jose';
 import { deadline } from '../../engine/deadline.js';
 import { JexoError, messageOf } from '../../errors.js';
 import { isFetchable } from './fetch-json.js';
@@ -18,7 +17,7 @@ export interface IntrospectionOptions {
 }
 
 /** What an authorization server says of a token: its claims, or that it does not count. */
-export type Introspected = { readonly claims: JWTPayload & { readonly exp: number } } | { readonly refused: string };
+export type Introspected = { readonly claims: Readonly<Record<string, unknown>> & { readonly exp: number } } | { readonly refused: string };
 
 const waitMs = 5000;
 const elsewhere = 'The token is for another resource';
@@ -74,5 +73,5 @@ function judged(said: oauth.IntrospectionResponse, issuer: string, audience: rea
   if (exp !== undefined && exp + toleranceS <= now) return { refused: 'The token has expired' };
   if (nbf !== undefined && nbf - toleranceS > now) return { refused: 'The token is not valid yet' };
   if (type !== undefined && !/^(?:bearer|dpop|access_token)$/i.test(type)) return { refused: 'The token is not an access token' };
-  return { claims: { ...(said as JWTPayload), iss: issuer, exp: exp ?? now + 365 * 86_400 } };
+  return { claims: { ...(said as object), iss: issuer, exp: exp ?? now + 365 * 86_400 } };
 }

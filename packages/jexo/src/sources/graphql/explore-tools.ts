@@ -20,18 +20,7 @@ import { guarded } from '../http/guarded.js';
 import { readAnswer, type AnswerContext } from '../http/read-answer.js';
 import { shownAnswer, type GraphqlContext } from './operation-tool.js';
 import type { GraphQL } from './library.js';
-
-/** Limits on what a model may ask by itself. */
-export interface ExploreOptions {
-  /** Lets it run mutations too. Default false. */
-  readonly mutations?: boolean;
-  /** Levels of fields. Default 8. */
-  readonly depth?: number;
-  /** Fields in all. Default 150. */
-  readonly fields?: number;
-  /** Values at most, where each list counts as many times as it is asked for, or as ten. Default 20,000. */
-  readonly cost?: number;
-}
+import type { ExploreOptions } from './graphql-options.js';
 
 const failure = (text: string) => answer({ content: [{ type: 'text', text }], isError: true });
 

@@ -1,9 +1,7 @@
 import type { GraphQLInputObjectType, GraphQLInputType, GraphQLScalarType, GraphQLSchema, OperationDefinitionNode } from 'graphql';
 import type { JsonSchema } from '../../protocol/types.js';
 import type { GraphQL } from './library.js';
-
-/** JSON Schema for custom scalars, by their names: `{ Date: { type: 'string', format: 'date' } }`. */
-export type ScalarSchemas = Readonly<Record<string, JsonSchema>>;
+import type { ScalarSchemas } from './graphql-options.js';
 
 const int32 = 2_147_483_647;
 

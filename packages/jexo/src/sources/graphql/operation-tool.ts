@@ -12,7 +12,8 @@ import { readAnswer, structured, type AnswerContext } from '../http/read-answer.
 import type { Upstream } from '../http/upstream.js';
 import { connectionOf, nextCursor, withPage, type Connection } from './connections.js';
 import { describeOperation } from './describe-operation.js';
-import { variablesSchema, type ScalarSchemas } from './input-schema.js';
+import { variablesSchema } from './input-schema.js';
+import type { ScalarSchemas } from './graphql-options.js';
 import type { GraphQL } from './library.js';
 import { answerSchema } from './output-schema.js';
 import type { WrittenOperation } from './read-operations.js';

@@ -9,7 +9,8 @@ import type {
   SelectionSetNode,
 } from 'graphql';
 import type { JsonSchema } from '../../protocol/types.js';
-import { orNull, scalarSchema, type ScalarSchemas } from './input-schema.js';
+import { orNull, scalarSchema } from './input-schema.js';
+import type { ScalarSchemas } from './graphql-options.js';
 import type { GraphQL } from './library.js';
 
 /** A field as one concrete type has it, with all selections of it. */

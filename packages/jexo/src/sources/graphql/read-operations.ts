@@ -7,6 +7,7 @@ import type { Omission } from '../../offers/source.js';
 import { splitText } from '../functions/doc-comment.js';
 import type { GraphQL } from './library.js';
 import { placeOf } from './read-schema.js';
+import type { OperationsPlace } from './graphql-options.js';
 
 /** An operation as it is written. */
 export interface WrittenOperation {
@@ -33,9 +34,6 @@ export interface OperationDoc {
   readonly isDestructive?: boolean;
   readonly isInternal: boolean;
 }
-
-/** Where operations are: a folder, a file, or texts by name. */
-export type OperationsPlace = string | URL | Readonly<Record<string, string>>;
 
 const isOperationFile = (name: string) => /\.(?:graphqls?|gql)$/i.test(name);
 export const operationsFolder = (place: OperationsPlace): string | undefined =>

@@ -4,6 +4,7 @@ import type { GraphQLSchema, IntrospectionQuery } from 'graphql';
 import { JexoError, messageOf } from '../../errors.js';
 import { isRecord } from '../../protocol/is-record.js';
 import type { GraphQL } from './library.js';
+import type { SchemaPlace } from './graphql-options.js';
 
 /** A schema, with the files it was read from. */
 export interface ReadSchema {
@@ -12,9 +13,6 @@ export interface ReadSchema {
   /** What is wrong with it, though it can be used. */
   readonly fault?: string;
 }
-
-/** What a schema is given as: the path or address of SDL or of an introspection, the SDL itself, or an introspection. */
-export type SchemaPlace = string | URL | object;
 
 /** True for an address that is asked for its schema. */
 export const isEndpoint = (place: SchemaPlace): boolean =>
