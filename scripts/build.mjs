@@ -60,6 +60,8 @@ function buildCompiler() {
   mkdirSync(out, { recursive: true });
   const { code } = transformSync(readFileSync(join(folder, 'lib/typescript.js'), 'utf8'), {
     minify: true,
+    // A program that does not catch an error gets the line printed where it was thrown.
+    lineLimit: 160,
     platform: 'node',
     target: 'node20',
     legalComments: 'none',
@@ -101,6 +103,8 @@ async function buildLibrary() {
     format: 'esm',
     target: 'es2022',
     minify: true,
+    // A program that does not catch an error gets the line printed where it was thrown.
+    lineLimit: 160,
     legalComments: 'none',
     metafile: true,
     outdir: dist,
@@ -204,6 +208,8 @@ async function buildFrontPage() {
     outdir: dist,
     bundle: true,
     minify: true,
+    // A program that does not catch an error gets the line printed where it was thrown.
+    lineLimit: 160,
     format: 'esm',
     target: 'es2022',
     jsx: 'automatic',

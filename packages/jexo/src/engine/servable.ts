@@ -1,3 +1,4 @@
+import { JexoError } from '../errors.js';
 import type { Implementation } from '../protocol/types.js';
 import type { Clock } from './clock.js';
 import type { JobEnd, SessionRecord, Store, TaskJob } from './store.js';
@@ -88,11 +89,29 @@ export interface ReadyOptions {
   readonly progress?: (done: number, total?: number, message?: string) => void;
 }
 
+/** What a value is, for an error: `undefined`, `a text`, `a promise`, `an object`. */
+export function kindOf(value: unknown): string {
+  if (value === null || value === undefined) return String(value);
+  if (typeof value === 'string') return 'a text';
+  if (typeof value !== 'object') return `a ${typeof value}`;
+  if (Array.isArray(value)) return 'a list';
+  return 'then' in value ? 'a promise' : 'an object';
+}
+
 /** How many are serving each server. */
 const holders = new WeakMap<Servable, number>();
 
-/** Holds a server for as long as it is served somewhere. The last one to let go closes it. */
+/**
+ * Holds a server for as long as it is served somewhere. The last one to let go closes it.
+ *
+ * @throws JexoError JEXO_DEFINITION for what is no server: a module, a promise, nothing
+ */
 export function hold(server: Servable): () => Promise<void> {
+  if (typeof (server as Partial<Servable> | null | undefined)?.open !== 'function')
+    throw new JexoError('JEXO_DEFINITION', `What is to be served is no server: ${kindOf(server)} was given.`, {
+      where: 'server',
+      next: 'Give what defineServer returns, or await openTarget for a file, a folder or an address.',
+    });
   holders.set(server, (holders.get(server) ?? 0) + 1);
   let isHeld = true;
   return async () => {

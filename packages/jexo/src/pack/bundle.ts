@@ -308,6 +308,7 @@ async function build(
       outfile: 'packed.mjs',
       format: 'esm',
       minify: true,
+      lineLimit: 160,
       legalComments: 'inline',
       logLevel: 'silent',
       ...(sourceMap && { sourcemap: 'external' as const, sourcesContent: true }),

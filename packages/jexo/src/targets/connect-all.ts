@@ -1,3 +1,4 @@
+import { kindOf } from '../engine/servable.js';
 import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { connectServers, type Clients, type ClientsOptions, type ServerToConnect } from '../client/clients.js';
@@ -47,6 +48,10 @@ export async function connectAll(targets: ConnectAllTargets, options: ConnectAll
 
 async function serversOf(targets: ConnectAllTargets, options: ConnectAllOptions): Promise<ServerToConnect[]> {
   if (typeof targets === 'string') return ofText(targets, options);
+  if (typeof targets !== 'object' || targets === null)
+    throw new JexoError('JEXO_TARGET_UNKNOWN', `Targets are a text, a list, or a map by name; ${kindOf(targets)} was given.`, {
+      where: 'targets',
+    });
   if (!Array.isArray(targets))
     return Object.entries(targets as Readonly<Record<string, ConnectTarget | TargetWithOptions>>).map(([name, each]) =>
       serverOf(name, each, options),

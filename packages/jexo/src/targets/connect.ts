@@ -50,7 +50,7 @@ export type ConnectTarget = Servable | Target | URL;
  */
 export async function connect(target: ConnectTarget, options: ConnectOptions = {}): Promise<Client> {
   if (target instanceof URL) return connectUrl(target.href, options);
-  if (typeof target === 'object' && 'open' in target) return connectLink(memoryLink(target, options), options);
+  if (typeof target === 'object' && target !== null && 'open' in target) return connectLink(memoryLink(target, options), options);
   return (await connectTarget(target, options)).client;
 }
 

@@ -1,3 +1,4 @@
+import { kindOf } from '../engine/servable.js';
 import { JexoError } from '../errors.js';
 import { commandKind } from './kinds/command.js';
 import { databaseKind } from './kinds/database.js';
@@ -46,7 +47,16 @@ export interface Found<T extends Target = Target> {
  * @throws JexoError JEXO_TARGET_UNKNOWN
  */
 export async function findKind(target: Target, more: readonly TargetKind[] = [], { loads = true } = {}): Promise<Found> {
-  if (typeof target !== 'string') return { target, kind: commandKind } as Found;
+  if (typeof target !== 'string') {
+    if (Array.isArray(target) && target.every((word) => typeof word === 'string')) return { target, kind: commandKind } as Found;
+    throw new JexoError(
+      'JEXO_TARGET_UNKNOWN',
+      `A target is a text, a URL, a server, or a command as a list of words; ${kindOf(target)} was given.`,
+      {
+        where: 'target',
+      },
+    );
+  }
   const peek = peekAt(target);
   for (const kind of [...more, ...targetKinds]) if (await kind.matches(target, peek)) return { target, kind } as Found;
   for (const kind of await installedKinds(target, loads)) if (await kind.matches(target, peek)) return { target, kind } as Found;

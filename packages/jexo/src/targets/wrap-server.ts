@@ -22,6 +22,7 @@ export function wrapServer(
 
 function placeOf(target: ConnectTarget): string {
   if (target instanceof URL) return target.href;
-  if (typeof target === 'object' && 'open' in target) return target.info.name;
-  return typeof target === 'string' ? target : target.join(' ');
+  if (typeof target === 'object' && target !== null && 'open' in target) return target.info.name;
+  // What is no target is said when it is connected to.
+  return Array.isArray(target) ? target.join(' ') : String(target);
 }

@@ -14,6 +14,21 @@ test('a host in 40 lines: two servers, a call that a rule allows, an answer', as
   expect(stdout).toContain('sugarKg: 24');
 });
 
+test('keys: each caller sees what its key shows, is held to its limit, and is out when its key is revoked', async () => {
+  const { code, stdout, stderr } = await run(process.execPath, [example('keys/run.mjs')]);
+  expect([code, stderr]).toEqual([0, '']);
+  expect(stdout).toContain('lab sees    moisture\n');
+  expect(stdout).toMatch(/third time: Too many calls/);
+  expect(stdout).toMatch(/after its key was revoked: .*HTTP 401/);
+});
+
+test('OAuth: a person signs in, and agrees to more when a tool needs it', async () => {
+  const { code, stdout, stderr } = await run(process.execPath, [example('oauth/run.mjs')]);
+  expect([code, stderr]).toEqual([0, '']);
+  expect(stdout).toMatch(/without a token: .*HTTP 401/);
+  expect(stdout).toMatch(/allow hives:read\?[\s\S]*31\.4 kg[\s\S]*allow hives:read and hives:write\?[\s\S]*noted[\s\S]*kept: 0/);
+});
+
 withNginx(
   'two processes on Redis behind nginx: a session counts on whichever answers, also while one is stopped',
   async () => {

@@ -11,6 +11,7 @@ const notHere: readonly (readonly [RegExp, string])[] = [
   [/^jexo new weights --from view/, 'installs the published package; test/cli/new.test.ts runs it with the packed one'],
   [/^node scales\/load\.mjs (?:postgres|mysql)/, 'test/sources/database loads both'],
   [/^jexo serve (?:postgres|mqtts):/, 'other servers; test/sources/database and test/sources/live run them with users and TLS'],
+  [/^node examples\/(?:host|keys|oauth|two-processes)\//, 'test/cli/small-examples.test.ts runs it, and reads what it prints'],
   [/^node bench\//, 'a measurement'],
 ];
 
@@ -26,7 +27,7 @@ const before: readonly (readonly [RegExp, string])[] = [
   [/^jexo (?:check servers\.json|call servers\.json#hives)/, 'jexo register hives.ts --config servers.json --under servers --replace'],
   [/^jexo replay session\.jsonl/, 'jexo call hives.ts mix_syrup colonies=3 --wire-log session.jsonl'],
   [
-    /^jexo call http:\/\/127\.0\.0\.1:4400/,
+    /^jexo serve hives\.ts --http 4300 --keys/,
     'export KEY=$(jexo keys add tunnel --keys keys.json --json | node -p "JSON.parse(fs.readFileSync(0)).key")',
   ],
 ];
@@ -64,8 +65,8 @@ const implied: Record<string, readonly string[]> = {
 function linesOf(page: string): string[] {
   const text = readFileSync(join(root, page), 'utf8').replace(/<!-- tasks -->[\s\S]*<!-- \/tasks -->/, '');
   const blocks = [...text.matchAll(/```sh\n([\s\S]*?)```/g)].flatMap(([, block]) => block!.trim().split('\n'));
-  const inline = [...text.replaceAll(/```[\s\S]*?```/g, '').matchAll(/`((?:npx )?jexo ([a-z]+) [^`<…[]+)`/g)]
-    .filter(([, , command]) => Object.hasOwn(commands, command!))
+  const inline = [...text.replaceAll(/```[\s\S]*?```/g, '').matchAll(/`((?:npx )?(?:jexo|node) ([a-z]+)[ /][^`<…[]+)`/g)]
+    .filter(([, line, command]) => Object.hasOwn(commands, command!) || line!.startsWith('node examples/'))
     .map(([, line]) => line!);
   return [...blocks, ...inline, ...(implied[page] ?? [])].map((line) => line.replace(/\s+#.*$/, '').trim());
 }
@@ -97,7 +98,7 @@ class Run {
     if (into !== undefined) return (this.#folder = into.startsWith('examples') ? join(root, into) : join(this.#folder, into));
     const line = this.#here(given);
     const keepsRunning =
-      /^(?:\w+=\S+ )*(?:npx )?jexo (?:serve .*--http|inspect|work)|^node examples\/tunnel/.test(line) && !/--print-/.test(line);
+      /^(?:\w+=\S+ )*(?:npx )?jexo (?:serve .*--http|inspect|work)|^node examples\/(?:tunnel|mounted)/.test(line) && !/--print-/.test(line);
     return keepsRunning ? this.#start(line) : this.#toTheEnd(line);
   }
 

@@ -69,6 +69,7 @@ const mostKnown = 10_000;
 export function oauth(options: OAuthOptions): OAuthGuard {
   const { resource, scopes = [], moreScopes = [], required = [], clockToleranceS = 30, algorithms = usualAlgorithms } = options;
   const { introspection, proof = 'allowed' } = options;
+  requireFields(options);
   const issuers = [options.issuer].flat();
   const audience = options.audience === undefined ? canonical(resource) : [options.audience].flat();
   requireSense(issuers, resource, algorithms, options.olderClients === true);
@@ -78,9 +79,8 @@ export function oauth(options: OAuthOptions): OAuthGuard {
     [...new Set([...required, ...scopes, ...moreScopes])],
     proof === 'required',
   );
-  const { origin } = new URL(resource);
-  const older =
-    options.olderClients === true ? { '/.well-known/oauth-authorization-server': () => mirrored(issuers[0]!, origin, options.fetch) } : {};
+  const mirror = () => mirrored(issuers[0]!, new URL(resource).origin, options.fetch);
+  const older = options.olderClients === true ? { '/.well-known/oauth-authorization-server': mirror } : {};
   const challenge = (parts: Readonly<Record<string, string>>) =>
     `Bearer ${Object.entries({ ...parts, resource_metadata: metadataUrl })
       .map(([name, value]) => `${name}="${value.replaceAll(/[^\x20-\x7e]|["\\]/g, ' ')}"`)
@@ -220,4 +220,17 @@ function resourceMetadata(resource: string, issuers: readonly string[], scopes: 
     ...(scopes.length > 0 && { scopes_supported: scopes }),
   };
   return { documents: { [root]: document, [`${root}${path}`]: document }, metadataUrl: `${origin}${root}${path}` };
+}
+
+/** @throws JexoError JEXO_SIGN_IN when a field is not there: an unset variable, say */
+function requireFields({ issuer, resource }: OAuthOptions): void {
+  for (const [name, value] of [
+    ['issuer', issuer],
+    ['resource', resource],
+  ] as const)
+    if (value === undefined || value === '')
+      throw new JexoError('JEXO_SIGN_IN', `oauth needs ${name}.`, {
+        where: name,
+        next: "As in: oauth({ issuer: 'https://login.example', resource: 'https://apiary.example/mcp' })",
+      });
 }

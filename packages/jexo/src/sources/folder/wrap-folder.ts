@@ -1,3 +1,4 @@
+import { kindOf } from '../../engine/servable.js';
 import { basename } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { watch as watchFiles, type FSWatcher } from 'chokidar';
@@ -50,7 +51,7 @@ const wholeIndexMs = 600_000;
  * wrapFolder('./handbook', { search: true, about: 'How the cooperative keeps its bees.' })
  */
 export function wrapFolder(path: string | URL, options: WrapFolderOptions = {}): Source {
-  const folder = path instanceof URL ? fileURLToPath(path) : path;
+  const folder = folderPath(path);
   const name = options.name ?? (basename(folder.replace(/[\\/]+$/, '')) || 'folder');
   const watching = new Set<() => void>();
   let opened: Opened | undefined;
@@ -178,4 +179,17 @@ async function aboutOf({ root, files }: FolderState): Promise<string | undefined
   const text = (await bytesOf(root, readme))?.toString('utf8');
   const paragraph = text?.split(/\n\s*\n/).find((each) => !/^\s*(?:#|---|<|!\[|\||```)/.test(each) && each.trim().length > 20);
   return paragraph?.replaceAll(/\s+/g, ' ').trim().slice(0, 300);
+}
+
+/** @throws JexoError JEXO_DEFINITION for what is no path */
+function folderPath(path: string | URL): string {
+  if (!(path instanceof URL) && (typeof path !== 'string' || path === ''))
+    throw new JexoError(
+      'JEXO_DEFINITION',
+      `wrapFolder needs the path of a folder; ${path === '' ? 'an empty text' : kindOf(path)} was given.`,
+      {
+        where: 'wrapFolder',
+      },
+    );
+  return path instanceof URL ? fileURLToPath(path) : path;
 }

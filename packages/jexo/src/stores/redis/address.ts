@@ -1,3 +1,4 @@
+import { kindOf } from '../../engine/servable.js';
 import { JexoError } from '../../errors.js';
 import { withoutPassword } from '../../protocol/without-password.js';
 
@@ -23,6 +24,11 @@ const usualPort = { one: 6379, cluster: 6379, sentinel: 26379 } as const;
 
 /** @throws JexoError JEXO_USAGE */
 export function readAddress(url: string): RedisAddress {
+  if (typeof url !== 'string')
+    throw new JexoError('JEXO_USAGE', `The address of a Redis is a text; ${kindOf(url)} was given.`, {
+      where: '--store',
+      next: `Write it as ${forms}.`,
+    });
   const shown = withoutPassword(url).replace(/\?.*$/, '');
   const refuse = (why: string): never => {
     throw new JexoError('JEXO_USAGE', `${shown} is no address of a Redis: ${why}.`, { where: '--store', next: `Write it as ${forms}.` });
