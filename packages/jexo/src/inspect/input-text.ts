@@ -1,3 +1,4 @@
+import { isRecord } from '../protocol/is-record.js';
 import { branchesOf, propertiesOf, requiredOf } from '../protocol/json-schema.js';
 import { JexoError, messageOf } from '../errors.js';
 import type { JsonSchema, Tool } from '../protocol/types.js';
@@ -165,8 +166,10 @@ function parseOr(text: string): unknown {
   }
 }
 
-/** An input that shows what a tool needs: its required fields, each with an example, a default or something of the right kind. */
+/** An input that shows what a tool needs: the first example of its schema, or its required fields, each with an example, a default or something of the right kind. */
 export function exampleInput({ inputSchema }: Tool): Record<string, unknown> {
+  const [whole] = (inputSchema.examples as unknown[] | undefined) ?? [];
+  if (isRecord(whole)) return whole;
   const properties = propertiesOf(inputSchema);
   const required = new Set(requiredOf(inputSchema));
   return Object.fromEntries(

@@ -171,11 +171,12 @@ function followed(schema: JsonSchema, root: JsonSchema): JsonSchema {
 }
 
 function limits(schema: JsonSchema): string | undefined {
-  const { minimum, maximum, pattern } = schema;
+  const { minimum, maximum, pattern, format } = schema;
   if (minimum !== undefined && maximum !== undefined) return `${String(minimum)} to ${String(maximum)}`;
   if (minimum !== undefined) return `at least ${String(minimum)}`;
   if (maximum !== undefined) return `at most ${String(maximum)}`;
-  return pattern === undefined ? undefined : `matches ${String(pattern)}`;
+  // The format says it shorter.
+  return pattern === undefined || format !== undefined ? undefined : `matches ${String(pattern)}`;
 }
 
 /** A schema's kind in a word or two. */
