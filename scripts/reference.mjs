@@ -29,7 +29,7 @@ const table = (head, rows) =>
 
 const { catalogue } = await read('errors.ts');
 const { rules } = await read('inspect/checks/finding.ts');
-const { serveSettings } = await read('plans/serve-settings.ts');
+const { serveSettings, variableOf } = await read('plans/serve-settings.ts');
 const help = spawnSync(process.execPath, [join(root, 'packages/jexo/dist/cli.mjs'), '--help'], {
   encoding: 'utf8',
   env: { ...process.env, COLUMNS: '400', NO_COLOR: '1' },
@@ -73,17 +73,14 @@ Settings of \`jexo serve\`; an option goes before the variable, and that before 
 
 ${table(
   ['Variable', 'Option', 'What it does'],
-  serveSettings.map(({ name, flags, about }) => [
-    `\`JEXO_${name.replaceAll(/[A-Z]/g, (letter) => `_${letter}`).toUpperCase()}\``,
-    `\`${flags}\``,
-    about,
-  ]),
+  serveSettings.map(({ flags, about }) => [`\`${variableOf(flags)}\``, `\`${flags}\``, about]),
 )}
 
 Others:
 
 | Variable | What it does |
 | --- | --- |
+| \`JEXO_ONLY\`, \`JEXO_EXCEPT\` | what \`jexo serve\` offers of what there is, as the switches say it ([production](production.md)) |
 | \`PORT\`, \`HOST\` | the port and address of a platform, where \`--http\` has no port |
 | \`JEXO_CACHE\` | a folder for what is kept between runs: types that were read, notes of the inspector, indexes of folders |
 | \`JEXO_SIGN_INS\` | the file of kept sign-ins |

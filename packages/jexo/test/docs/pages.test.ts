@@ -98,3 +98,40 @@ test('who asks in their own words finds the page among the first three: 95 of 10
   await client.close();
   expect([1 - missed.length / questions.length >= 0.95, missed.length > 1 ? missed : []]).toEqual([true, []]);
 });
+
+/** Every file in which a person may read of Jexo: documents, the library and the page. */
+const sources = ['packages/jexo/src', 'apps/inspector/src']
+  .flatMap((folder) => readdirSync(join(root, folder), { recursive: true, encoding: 'utf8' }).map((file) => `${folder}/${file}`))
+  .filter((file) => /\.tsx?$/.test(file));
+
+test('no message, help text, comment or document names an error code, a variable or a command that does not exist', async () => {
+  const [reference, catalogue] = [textOf('docs/reference.md'), textOf('packages/jexo/src/errors.ts')];
+  const { stdout } = await jexo(['--help'], { env: { COLUMNS: '300' } });
+  const names = [...stdout.matchAll(/^ {2}([a-z-]+) /gm)].map(([, name]) => name);
+  const known = new Set([
+    ...(reference + catalogue).match(/JEXO_[A-Z_]+/g)!,
+    // Faults of Jexo itself, what the build defines, and what workers hand to each other.
+    ...['JEXO_INTERNAL', 'JEXO_VERSION', 'JEXO_WORKER_NUMBER', 'JEXO_WORKER_SOCKETS'],
+  ]);
+  const wrong = [...pages, ...sources].flatMap((file) => {
+    const text = textOf(file);
+    const codes = (text.match(/\bJEXO_[A-Z_]+\b/g) ?? []).filter((code) => !known.has(code));
+    // A command is followed by something that commands take.
+    const commands = [...text.matchAll(/\bjexo ([a-z-]+) (?=--[a-z]|<|\$\{|[\w./-]+\.(?:ts|yaml|json|mjs|sqlite)\b)/g)].flatMap(
+      ([, name]) => name!,
+    );
+    return [...codes, ...commands.filter((name) => !names.includes(name)).map((name) => `jexo ${name}`)].map((each) => `${file}: ${each}`);
+  });
+  expect(wrong).toEqual([]);
+});
+
+test('every error code is raised somewhere', () => {
+  const all = sources
+    .filter((file) => !file.endsWith('/errors.ts'))
+    .map(textOf)
+    .join('\n');
+  const [, body] = /catalogue = \{([\s\S]*?)\n\}/.exec(textOf('packages/jexo/src/errors.ts'))!;
+  const codes = [...body!.matchAll(/^ {2}(JEXO_[A-Z_]+):/gm)].map(([, code]) => code!);
+  expect(codes.length).toBeGreaterThan(50);
+  expect(codes.filter((code) => !new RegExp(`['"]${code}['"]`).test(all))).toEqual([]);
+});
