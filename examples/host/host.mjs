@@ -16,7 +16,8 @@ const { answer, ended } = await converse({
   // What only reads is called; everything else would be asked for here.
   approve: approvals({ allow: ['read-only'], person: async ({ name }) => (console.log(`? ${name}: no, nobody is here to ask`), 'no') }),
   onStep(step) {
-    if (step.kind === 'asked') console.log(`→ ${step.model} is asked, with ${step.tools.length} tools`);
+    if (step.kind === 'asked')
+      console.log(`→ ${step.model} is asked, with ${step.tools.length} ${step.tools.length === 1 ? 'tool' : 'tools'}`);
     if (step.kind === 'approval') console.log(`${step.approved ? '✓' : '✗'} ${step.name} ${JSON.stringify(step.input)}`);
     if (step.kind === 'result') console.log(`← ${step.name} ${step.failed ? 'failed' : 'answered'} in ${Math.round(step.tookMs)} ms`);
   },

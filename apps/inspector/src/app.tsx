@@ -14,6 +14,7 @@ import { useTheme } from './theme';
 import { Trace } from './trace';
 import { TroubleNote } from './trouble-note';
 import { duration } from './words';
+import { counted } from './counted';
 
 type Drawer = 'shelf' | 'trace';
 
@@ -126,7 +127,7 @@ function Stderr({ connection }: { connection: ConnectionState }) {
   if (lines.length === 0) return null;
   return (
     <details className="stderr">
-      <summary>What the server wrote to stderr ({lines.length} lines)</summary>
+      <summary>What the server wrote to stderr ({counted(lines.length, 'line')})</summary>
       <pre>{lines.map(({ line }) => line).join('\n')}</pre>
     </details>
   );

@@ -14,6 +14,22 @@ interface ChartProps {
   readonly counts?: boolean;
 }
 
+const two = (value: number) => String(value).padStart(2, '0');
+const dayOf = (at: Date) => `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())}`;
+const timeOf = (at: Date, hasSeconds: boolean) =>
+  `${two(at.getHours())}:${two(at.getMinutes())}${hasSeconds ? `:${two(at.getSeconds())}` : ''}`;
+
+/** Times of an axis: as fine as their distance in seconds, and the day where it begins. */
+export function timeLabels(splits: readonly number[], apartS: number): string[] {
+  return splits.map((split, index) => {
+    const at = new Date(split * 1000);
+    if (apartS >= 86_400) return dayOf(at);
+    const before = splits[index - 1];
+    const isNewDay = before === undefined || dayOf(new Date(before * 1000)) !== dayOf(at);
+    return `${timeOf(at, apartS < 60)}${isNewDay ? `\n${dayOf(at)}` : ''}`;
+  });
+}
+
 /** A series drawn over its axis; the table beside it holds the same figures. */
 export default function Chart({ series: given, height = 220, points = false, counts = false }: ChartProps) {
   const most = (line: Series['lines'][number]) => Math.max(...line.y.map((value) => Math.abs(value ?? 0)));
@@ -64,6 +80,9 @@ export default function Chart({ series: given, height = 220, points = false, cou
             {
               ...axis,
               ...(!isTime && { label: axisName }),
+              ...(isTime && {
+                values: (_plot: uPlot, splits: number[], _axis: number, _space: number, apart: number) => timeLabels(splits, apart),
+              }),
               ...(counts && { incrs: [1, 2, 5, 10, 20, 50, 100, 200, 500] }),
               labelSize: 20,
               labelFont: '13px system-ui',
@@ -77,9 +96,17 @@ export default function Chart({ series: given, height = 220, points = false, cou
             { ...axis, size: 64, ...(lines.length === 1 && { label: lines[0]!.name }), labelSize: 20, labelFont: '13px system-ui' },
           ],
           series: [
-            { label: axisName },
+            // Nothing is pointed at: nothing is said.
+            {
+              label: axisName,
+              ...(isTime && {
+                value: (_plot: uPlot, at: number | null) =>
+                  at === null ? '' : `${dayOf(new Date(at * 1000))} ${timeOf(new Date(at * 1000), true)}`,
+              }),
+            },
             ...lines.map((line, index) => ({
               label: line.name,
+              value: (_plot: uPlot, value: number | null) => (value === null ? '' : String(value)),
               stroke: paint(strokes[index % strokes.length]!),
               width: points ? 0 : 2,
               ...(series.labels && {

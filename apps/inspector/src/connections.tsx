@@ -6,6 +6,7 @@ import type { ConnectionSpec, ConnectionState, Trouble } from './model';
 import { keep, useStore } from './store';
 import { TroubleNote } from './trouble-note';
 import { duration } from './words';
+import { counted } from './counted';
 
 const statusWords = {
   connecting: 'connecting',
@@ -134,7 +135,7 @@ function ConnectionCard({ connection }: { connection: ConnectionState }) {
       )}
       {stderr.length > 0 && (
         <details>
-          <summary>What it wrote to stderr ({stderr.length} lines)</summary>
+          <summary>What it wrote to stderr ({counted(stderr.length, 'line')})</summary>
           <pre className="stderr">{stderr.map(({ line }) => line).join('\n')}</pre>
         </details>
       )}

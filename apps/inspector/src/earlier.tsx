@@ -3,6 +3,7 @@ import { Button } from 'react-aria-components';
 import { compare } from './api';
 import type { CallSheet, Difference } from './model';
 import { Outcome, Run } from './run';
+import { counted } from './counted';
 
 /** Earlier calls, a line each; any of them can be laid beside the latest. */
 export function Earlier({
@@ -59,8 +60,7 @@ function Comparison({ before, after, found }: { before: CallSheet; after: CallSh
   return (
     <div className="comparison" role="region" aria-label="Comparison">
       <p className="step">
-        Against the latest answer, with {inputs}:{' '}
-        {found.length === 0 ? 'no difference' : `${found.length} ${found.length === 1 ? 'difference' : 'differences'}`}
+        Against the latest answer, with {inputs}: {found.length === 0 ? 'no difference' : counted(found.length, 'difference')}
       </p>
       {found.length > 0 && (
         <table>

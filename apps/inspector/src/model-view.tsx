@@ -7,6 +7,7 @@ import { Rehearsal } from './rehearsal';
 import { keep, useStore } from './store';
 import { TroubleNote } from './trouble-note';
 import { tokens } from './words';
+import { counted } from './counted';
 
 const noEdits: Readonly<Record<string, { name?: string; description?: string }>> = {};
 
@@ -55,7 +56,7 @@ export function ModelPlace({ connection }: { connection: ConnectionState }) {
           <p className="step">As a model sees it</p>
           <h1>{view ? tokens(view.tokens) : '…'}</h1>
           <p className="quiet">
-            for {chosen.length} of {names.length} tools, by a rule of thumb (four characters of prose or three of JSON make one)
+            for {chosen.length} of {counted(names.length, 'tool')}, by a rule of thumb (four characters of prose or three of JSON make one)
           </p>
         </header>
         <ul className="tools">

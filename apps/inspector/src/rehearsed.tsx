@@ -1,4 +1,5 @@
 import type { Rehearsed } from './model';
+import { counted } from './counted';
 
 /** Which tool each request led to, and where they were confused. */
 export function RehearsedList({ done }: { done: Rehearsed }) {
@@ -6,7 +7,7 @@ export function RehearsedList({ done }: { done: Rehearsed }) {
   return (
     <>
       <p role="status" className={hits === requests.length ? 'outcome answered' : 'outcome failed'}>
-        {hits} of {requests.length} requests led to the right tool
+        {hits} of {counted(requests.length, 'request')} led to the right tool
       </p>
       <Matrix {...confusion} />
       <ol className="replayed">
@@ -56,7 +57,7 @@ export function RehearsedList({ done }: { done: Rehearsed }) {
 function Matrix({ tools, rows }: Rehearsed['confusion']) {
   const most = Math.max(1, ...rows.flat());
   return (
-    <div className="scroll">
+    <div className="scroll bare">
       <table className="matrix">
         <caption className="quiet">Wanted, by row, and chosen, by column</caption>
         <thead>

@@ -1,6 +1,7 @@
 import { Button } from 'react-aria-components';
 import type { Difference, Replayed } from './model';
 import { duration } from './words';
+import { counted } from './counted';
 
 /** What became of each call of a sheet: what was wanted beside what came. */
 export function ReplayedList({ done, onOnly }: { done: Replayed; onOnly: (name: string) => void }) {
@@ -8,7 +9,7 @@ export function ReplayedList({ done, onOnly }: { done: Replayed; onOnly: (name: 
   return (
     <>
       <p role="status" className={wrong === 0 ? 'outcome answered' : 'outcome failed'}>
-        {done.calls.length - wrong} of {done.calls.length} calls answered as kept
+        {done.calls.length - wrong} of {counted(done.calls.length, 'call')} answered as kept
         {done.updated.length > 0 && `; updated: ${done.updated.join(', ')}`}
       </p>
       <ol className="replayed">

@@ -16,6 +16,7 @@ import { markSeen } from './api';
 import type { ConnectionState, OfferKind, ShelfItem } from './model';
 import { choose, keep, useStore } from './store';
 import { kindSigns, tokens } from './words';
+import { counted } from './counted';
 
 type Grouping = 'kind' | 'source' | 'tag';
 const kinds: readonly OfferKind[] = ['tool', 'resource', 'template', 'prompt'];
@@ -90,7 +91,7 @@ export function Shelf({ connection, chosen, onChosen }: { connection: Connection
       {marks > 0 && (
         <div className="changes" role="status">
           <span>
-            {marks} {marks === 1 ? 'change' : 'changes'} since you looked
+            {counted(marks, 'change')} since you looked
             {connection.removed.length > 0 && <span className="quiet"> (gone: {connection.removed.join(', ')})</span>}
           </span>
           <Button className="plain small" onPress={() => void markSeen(connection.id)}>

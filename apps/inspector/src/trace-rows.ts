@@ -46,7 +46,8 @@ export class TraceBook {
   private read(entry: WireEntry): TraceRow {
     const message = (typeof entry.message === 'object' && entry.message !== null ? entry.message : {}) as Envelope;
     const isView = entry.note === 'view';
-    const key = (way: string) => `${entry.connection} ${entry.note ?? ''} ${way} ${typeof message.id} ${String(message.id)}`;
+    // Views number their messages by themselves; other notes say how a message travelled.
+    const key = (way: string) => `${entry.connection} ${isView ? 'view' : ''} ${way} ${typeof message.id} ${String(message.id)}`;
     if (message.method !== undefined) {
       // A notification asks for nothing: it came back like an answer.
       const lane = isView ? 'view' : entry.way === 'sent' ? 'sent' : message.id === undefined ? 'back' : 'asked';

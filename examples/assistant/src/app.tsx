@@ -1,4 +1,5 @@
 import { useEffect, useRef, useState, useSyncExternalStore } from 'react';
+import { counted } from './counted';
 import { ExchangeView } from './exchange.js';
 import type { Host } from './host.js';
 import { Side } from './side.js';
@@ -56,7 +57,7 @@ export function App({ host }: { host: Host }) {
               <p>
                 {tools === 0
                   ? 'Connect a server on the left: then its tools can be called from here.'
-                  : `${tools} tools of ${servers.filter((each) => each.tools > 0).length} servers are in play.`}
+                  : `In play: ${counted(tools, 'tool')} of ${counted(servers.filter((each) => each.tools > 0).length, 'server')}.`}
               </p>
               {tools > 0 && (
                 <ul>

@@ -1,3 +1,4 @@
+import { counted } from './counted';
 import { useState } from 'react';
 import type { Host, HostState, ModelSettings } from './host.js';
 
@@ -33,7 +34,7 @@ export function Side({
               <strong>{name}</strong>
             </label>
             <span className="quiet state" role="status">
-              {isOff ? 'off' : state === 'ready' ? `${tools} ${tools === 1 ? 'tool' : 'tools'}` : states[state]}
+              {isOff ? 'off' : state === 'ready' ? counted(tools, 'tool') : states[state]}
             </span>
             <span className="quiet address" title={address}>
               {address}

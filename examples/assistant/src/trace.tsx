@@ -1,3 +1,4 @@
+import { counted } from './counted';
 import type { Step } from 'jexo';
 import type { Exchange } from './host.js';
 
@@ -30,7 +31,7 @@ function wordsOf(step: Step) {
     case 'request':
       return 'You asked.';
     case 'asked':
-      return `${step.model} is asked, with ${step.tools.length} tools: ~${step.tokens} tokens.`;
+      return `${step.model} is asked, with ${counted(step.tools.length, 'tool')}: ~${step.tokens} tokens.`;
     case 'moved':
       return step.calls.length === 0 ? 'It answers.' : `It wants ${step.calls.map(({ name }) => name).join(', ')}.`;
     case 'approval':

@@ -4,6 +4,7 @@ import type { ToolOffer } from '../offers/offer.js';
 import { estimateTokens } from '../models/tokens.js';
 import { reportOmitted, reportSettings } from './connect-target.js';
 import { note, onErr, symbols } from './terminal.js';
+import { counted } from '../protocol/counted.js';
 
 /** Says what is served and where, on stderr: lines for people, or one of JSON. */
 export async function announce(
@@ -32,7 +33,7 @@ export async function announce(
   note(
     `${onErr('moss', symbols.ok)} ${onErr('bold', server.info.name)} ${server.info.version} is served over ${where === 'stdio' ? 'stdio' : `HTTP at ${onErr('lake', where)}`}`,
   );
-  note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${shortened(names)}`);
+  note(`  ${counted(names.length, 'tool')}: ${shortened(names)}`);
   if (excluded.length > 0) note(`  ${excluded.length} excluded as you chose: ${shortened(excluded)}`);
   for (const [what, value] of Object.entries(more)) note(`  ${what}: ${String(value)}`);
   for (const each of notes) note(`  ${each}`);

@@ -1,5 +1,6 @@
 import type { Change } from '../pack/compare.js';
 import { note, onErr, onOut, print, printJson, symbols } from './terminal.js';
+import { counted } from '../protocol/counted.js';
 
 /** Prints what has changed for callers. @returns 1 when something may break them */
 export function reportChanges(changes: readonly Change[], against: string, asJson: boolean): number {
@@ -13,8 +14,8 @@ export function reportChanges(changes: readonly Change[], against: string, asJso
       );
     note(
       breaking.length === 0
-        ? `${onErr('moss', symbols.ok)} ${changes.length} ${changes.length === 1 ? 'change' : 'changes'}; callers of ${against} go on as before.`
-        : `${onErr('brick', symbols.failed)} ${breaking.length === 1 ? '1 change' : `${breaking.length} changes`} may break callers of ${against}.`,
+        ? `${onErr('moss', symbols.ok)} ${counted(changes.length, 'change')}; callers of ${against} go on as before.`
+        : `${onErr('brick', symbols.failed)} ${counted(breaking.length, 'change')} may break callers of ${against}.`,
     );
   }
   return breaking.length > 0 ? 1 : 0;

@@ -10,6 +10,7 @@ import { announce } from './announce.js';
 import { reportFault } from './connect-target.js';
 import { stopOnSignal } from './stop-on-signal.js';
 import { note, onErr, symbols } from './terminal.js';
+import { counted as numbered } from '../protocol/counted.js';
 
 /** What the command line wants of it beside the settings. */
 export interface OverHttp {
@@ -37,7 +38,7 @@ export async function serveOverHttp(server: Server, settings: ServeDefaults, { t
       const { grace = 10 } = settings;
       if (service.inFlight > 0)
         note(
-          `Waiting up to ${grace} s for ${service.inFlight} ${service.inFlight === 1 ? 'request' : 'requests'} in flight. ${self === undefined ? 'Press Ctrl-C again to end at once.' : ''}`,
+          `Waiting up to ${grace} s for ${numbered(service.inFlight, 'request')} in flight. ${self === undefined ? 'Press Ctrl-C again to end at once.' : ''}`,
         );
       return service.close().then(resolve);
     }),

@@ -3,6 +3,7 @@ import type { Params } from '../protocol/json-rpc.js';
 import type { ClientRequests } from '../protocol/methods.js';
 import type { CallOptions } from './client.js';
 import type { ClientSession } from './session.js';
+import { counted } from '../protocol/counted.js';
 
 /** More than any real list has; a server that never stops is cut off here (Server utilities, "Pagination"). */
 const maxPages = 20_000;
@@ -40,13 +41,13 @@ export async function listAll<M extends keyof Lists>(session: ClientSession, met
       typeof next === 'string' && seen.has(next)
         ? `gave the cursor ${JSON.stringify(next.slice(0, 80))} a second time`
         : page + 1 >= maxPages || found.length > maxEntries
-          ? `did not end after ${page + 1} pages and ${found.length} entries`
+          ? `did not end after ${counted(page + 1, 'page')} and ${counted(found.length, 'entry', 'entries')}`
           : undefined;
     if (stopped !== undefined) session.deviates(`${method} ${stopped}; what came until then is used.`);
     if (typeof next !== 'string' || stopped !== undefined) break;
     seen.add(next);
     cursor = next;
   }
-  if (odd > 0) session.deviates(`${method} gave ${odd} ${odd === 1 ? 'entry' : 'entries'} without a name or an address; they are omitted.`);
+  if (odd > 0) session.deviates(`${method} gave ${counted(odd, 'entry', 'entries')} without a name or an address; they are omitted.`);
   return found;
 }

@@ -2,6 +2,7 @@ import { JexoError } from '../errors.js';
 import type { Middleware, Request } from '../offers/middleware.js';
 import { durationOf } from './duration.js';
 import { selects, type Selection } from '../offers/selection.js';
+import { counted } from '../protocol/counted.js';
 
 /** How calls are counted. */
 export interface RateLimitOptions extends Selection {
@@ -46,7 +47,7 @@ export function rateLimit({ calls, per = '1 min', by = 'caller', ...selection }:
       const seconds = Math.max(1, Math.ceil((early - spanMs) / 1000));
       throw new JexoError(
         'JEXO_TOO_MANY',
-        `Too many calls: ${request.offer.name} was not run. Try again in ${seconds} ${seconds === 1 ? 'second' : 'seconds'}.`,
+        `Too many calls: ${request.offer.name} was not run. Try again in ${counted(seconds, 'second')}.`,
         { data: { retryAfter: seconds } },
       );
     }

@@ -3,6 +3,7 @@ import { nearest } from './nearest.js';
 import { freezeParts, thawParts, type FrozenParts } from './freeze.js';
 import type { Offer } from './offer.js';
 import { closeParts, gaugesOf, isSource, readParts, type Source, type SourceContents } from './source.js';
+import { counted } from '../protocol/counted.js';
 
 /** Which offers are kept, and what they are called. */
 export interface Choice {
@@ -90,7 +91,7 @@ export function choose(found: SourceContents, choice: Choice, where: string): So
     const unreadable = found.omitted?.find(({ name }) => name === pattern);
     throw new JexoError(
       'JEXO_CHOICE',
-      `${field} names ${JSON.stringify(pattern)}, which is not one of the ${found.offers.length} offers of ${where}.`,
+      `${field} names ${JSON.stringify(pattern)}, which is not among the ${counted(found.offers.length, 'offer')} of ${where}.`,
       {
         where: field,
         ...(near !== undefined && { next: `Did you mean ${near}?` }),

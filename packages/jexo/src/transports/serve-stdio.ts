@@ -9,6 +9,7 @@ import { LineReader } from './lines.js';
 import { safeTap, wireTime, type WireTap } from './link.js';
 import { guardStdout } from './stdout-guard.js';
 import { surviveStrays } from './strays.js';
+import { counted } from '../protocol/counted.js';
 
 /** How `serveStdio` serves. */
 export interface ServeStdioOptions {
@@ -169,7 +170,7 @@ class StdioServing implements StdioService {
     process.stdin.off('data', this.onData);
     process.stdin.pause();
     const { incoming } = peer.inFlight;
-    if (incoming > 0) this.note(`waiting up to ${graceMs / 1000} s for ${incoming} ${incoming === 1 ? 'request' : 'requests'} in flight`);
+    if (incoming > 0) this.note(`waiting up to ${graceMs / 1000} s for ${counted(incoming, 'request')} in flight`);
     // A client that only closed its end waits for answers; one that died does not, and a message shows which it is.
     const probe = setInterval(() => {
       if (process.ppid !== this.parent) return this.giveUp();

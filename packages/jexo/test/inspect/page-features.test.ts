@@ -223,7 +223,7 @@ inChromium(
     await page.getByRole('button', { name: '! 1 invalid' }).click();
     await page.getByRole('button', { name: /notifications\/odd, invalid/ }).click();
     expect(await page.getByRole('region', { name: 'One message' }).getByRole('alert').innerText()).toMatch(/params must be an object/);
-    await page.getByText('What the server wrote to stderr (1 lines)').click();
+    await page.getByText('What the server wrote to stderr (1 line)').click();
     await page.getByText('warming up').waitFor();
 
     await pick(page, 'media');

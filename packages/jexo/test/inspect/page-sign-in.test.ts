@@ -17,7 +17,6 @@ inChromium('a server that wants a sign-in: the page says so, a person signs in a
   const { page } = await bench([url], { env: { JEXO_SIGN_INS: join(freshFolder('sign-ins'), 'sign-ins.json') } });
   const question = page.getByText(`wants a sign-in at ${login.issuer} for hives:read`);
   await question.first().waitFor();
-  if (process.env.SHOT) await page.screenshot({ path: `${process.env.SHOT}-1.png` });
   const opened = page.context().waitForEvent('page');
   await page.getByRole('link', { name: 'Open the page' }).click();
   const there = await opened;
@@ -30,9 +29,12 @@ inChromium('a server that wants a sign-in: the page says so, a person signs in a
   await page.getByRole('spinbutton', { name: /^colonies/ }).fill('12');
   await page.getByRole('button', { name: 'Call', exact: true }).click();
   await page.getByText('sugarKg').first().waitFor();
-  if (process.env.SHOT) await page.screenshot({ path: `${process.env.SHOT}-2.png` });
   await page.getByText('sign-in: token for the code').first().click();
-  if (process.env.SHOT) await page.screenshot({ path: `${process.env.SHOT}-3.png` });
+  // Over HTTP, too, an answer is tied to its request, across the sign-in.
+  const trace = page.getByRole('complementary', { name: 'Trace' });
+  await trace.getByText('answer: initialize').waitFor();
+  await trace.getByText('answer: mix_syrup').waitFor();
+  expect(await trace.getByText(/^HTTP 200/).count()).toBe(0);
   // The steps are on the trace, without a secret.
   await page.getByText('sign-in: token for the code').first().waitFor();
   expect(await page.content()).not.toMatch(/eyJ[\w-]{20}/);

@@ -2,6 +2,7 @@ import type { Step } from '../../conversation/steps.js';
 import { duration, note, onErr, onOut, print, symbols, width, wrap } from '../terminal.js';
 import type { ProgressUpdate } from '../../protocol/types.js';
 import { markdownStream, type MarkdownStream } from './markdown.js';
+import { counted } from '../../protocol/counted.js';
 
 /** Shows a conversation as it goes: what happens on stderr, the answer on stdout. */
 export interface Screen {
@@ -56,7 +57,7 @@ export function createScreen(progress: { show(update: ProgressUpdate): void; cle
           isBelowCalls = true;
           return showResult(step);
         case 'shortened':
-          return note(onErr('quiet', `${step.why} (${step.entries} entries)`));
+          return note(onErr('quiet', `${step.why} (${counted(step.entries, 'entry', 'entries')})`));
         case 'trouble':
           return note(`${onErr('ochre', symbols.warn)} ${step.where}: ${step.why}`);
         case 'generated':
@@ -134,7 +135,7 @@ function traceLine(step: Step): string | undefined {
     case 'request':
       return `${onOut('bold', 'you')} ${short(step.text, room - 4)}`;
     case 'asked':
-      return onOut('quiet', `${step.model} is asked, with ${step.tools.length} tools, ~${step.tokens} tokens`);
+      return onOut('quiet', `${step.model} is asked, with ${counted(step.tools.length, 'tool')}, ~${step.tokens} tokens`);
     case 'moved':
       return `${onOut('heather', 'model')} ${short(step.text ?? step.calls.map(({ name }) => name).join(', '), room - 6)}`;
     case 'approval':

@@ -30,6 +30,7 @@ import { reportError } from '../report-error.js';
 import { keepStdoutForResults, note, onErr, print, printJson, symbols, table } from '../terminal.js';
 import { terminalAuth } from '../terminal-sign-in.js';
 import { progressLine } from '../with-client.js';
+import { counted } from '../../protocol/counted.js';
 
 interface ChatOptions extends ModelOptions, GivenAnswers {
   readonly json?: boolean;
@@ -136,7 +137,7 @@ class ChatSession {
     const tools = await this.clients.tools();
     const there = this.clients.servers().filter(({ state }) => state === 'ready').length;
     note(
-      `${onErr('moss', symbols.ok)} ${there === 1 ? 'One server' : `${there} servers`} with ${tools.length} tools. ${onErr('quiet', 'Type a request, or /help.')}`,
+      `${onErr('moss', symbols.ok)} ${there === 1 ? 'One server' : `${there} servers`} with ${counted(tools.length, 'tool')}. ${onErr('quiet', 'Type a request, or /help.')}`,
     );
     if (this.model.isStandIn)
       note(
@@ -146,7 +147,7 @@ class ChatSession {
         ),
       );
     const before = await this.memory.entries();
-    if (before.length > 0) note(onErr('quiet', `  Going on with ${before.length} entries of ${this.options.memory}.`));
+    if (before.length > 0) note(onErr('quiet', `  Going on with ${counted(before.length, 'entry', 'entries')} of ${this.options.memory}.`));
     const historyFile = join(cacheFolder(), 'chat-history.json');
     const history = useHistory(readHistory(historyFile));
     const onInterrupt = () => {
@@ -347,7 +348,7 @@ const slashCommands: Readonly<Record<string, { readonly about: string; run(slash
       const sheets = await saveConversation(need(file, 'The call sheet', '/save today.calls.yaml'), held(), clients());
       for (const sheet of sheets)
         note(
-          `${onErr('moss', symbols.ok)} ${sheet.calls} calls are on ${sheet.file}. ${onErr('quiet', `Replay them with: jexo replay ${sheet.file}`)}`,
+          `${onErr('moss', symbols.ok)} ${counted(sheet.calls, 'call')} on ${sheet.file}. ${onErr('quiet', `Replay them with: jexo replay ${sheet.file}`)}`,
         );
     },
   },

@@ -22,6 +22,7 @@ import { openConnection } from '../open-connection.js';
 import { openWireLog } from '../wire-log.js';
 import { surviveStrays } from '../../transports/strays.js';
 import { keepStdoutForResults, note, onErr, printJson, symbols } from '../terminal.js';
+import { counted } from '../../protocol/counted.js';
 
 /** How long the address of the page waits for the first connections. */
 const patienceMs = 5000;
@@ -130,7 +131,7 @@ async function specOf(target: string, { options, kinds }: Opening): Promise<Conn
 function counts(kinds: readonly string[]): string {
   const words = ['tool', 'resource', 'template', 'prompt'].flatMap((kind) => {
     const count = kinds.filter((each) => each === kind).length;
-    return count === 0 ? [] : [`${count} ${kind}${count === 1 ? '' : 's'}`];
+    return count === 0 ? [] : [counted(count, kind)];
   });
   return words.length === 0 ? 'nothing is offered' : words.join(', ');
 }

@@ -5,6 +5,7 @@ import { JexoError } from '../../errors.js';
 import type { CliCommand, Invocation } from '../command.js';
 import { collect, json, number } from '../options.js';
 import { note, onErr, onOut, print, printJson, symbols, table } from '../terminal.js';
+import { counted } from '../../protocol/counted.js';
 
 interface KeysOptions {
   readonly keys: string;
@@ -89,7 +90,7 @@ function list(file: string, { json: asJson }: KeysOptions): void {
     ]),
   ))
     print(line);
-  note(onErr('quiet', `${all.length} ${all.length === 1 ? 'key' : 'keys'} in ${file}`));
+  note(onErr('quiet', `${counted(all.length, 'key')} in ${file}`));
 }
 
 function revoke(file: string, wanted: string, { json: asJson }: KeysOptions): void {

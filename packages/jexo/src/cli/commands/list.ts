@@ -9,6 +9,7 @@ import { exampleInput } from '../../inspect/input-text.js';
 import { reportOmitted, takeTarget } from '../connect-target.js';
 import { note, onErr, onOut, print, printJson, symbols, width, wrap } from '../terminal.js';
 import { withClient, type ClientCommandOptions } from '../with-client.js';
+import { counted } from '../../protocol/counted.js';
 
 async function list({ operands, command, options }: Invocation<ClientCommandOptions>): Promise<void> {
   const { target } = takeTarget(operands, command, 'As in: jexo list hives.ts');
@@ -21,10 +22,10 @@ async function list({ operands, command, options }: Invocation<ClientCommandOpti
     if (options.json) return printJson(JSON.stringify({ server: client.server, tools, resources, templates, prompts, omitted }, null, 2));
     const { serverInfo, protocolVersion, instructions } = client.server;
     const counts = [
-      count(tools.length, 'tool'),
-      count(resources.length, 'resource'),
-      count(templates.length, 'template'),
-      count(prompts.length, 'prompt'),
+      counted(tools.length, 'tool'),
+      counted(resources.length, 'resource'),
+      counted(templates.length, 'template'),
+      counted(prompts.length, 'prompt'),
     ].filter((each) => !each.startsWith('0 '));
     const name = serverInfo.title ?? serverInfo.name;
     const [head = '', ...more] = wrap(
@@ -65,10 +66,6 @@ async function list({ operands, command, options }: Invocation<ClientCommandOpti
     } as const;
     note(`\n${onErr('quiet', 'Call one with:')} ${copyCall(example, 'command')}`);
   });
-}
-
-function count(number: number, word: string): string {
-  return `${number} ${word}${number === 1 ? '' : 's'}`;
 }
 
 function section(title: string, rows: readonly { readonly head: string; readonly about: readonly (string | undefined)[] }[]): void {

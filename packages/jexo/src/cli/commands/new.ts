@@ -26,6 +26,7 @@ import type { CliCommand, Invocation } from '../command.js';
 import { json } from '../options.js';
 import { askChoice, askText, closeTerminal, isSomebodyThere } from '../ask.js';
 import { note, onErr, printJson, symbols } from '../terminal.js';
+import { counted } from '../../protocol/counted.js';
 
 interface NewOptions {
   readonly from?: readonly string[];
@@ -59,7 +60,9 @@ async function makeNew({ operands: [folder], options }: Invocation<NewOptions>):
   const files = options.as === 'plan' ? asPlan(kind, made, info.name) : made;
   const written = await writeProject(folder, files);
   if (options.json) return printJson(JSON.stringify({ folder: resolve(folder), name: info.name, from: kind, files: written }, null, 2));
-  note(`${onErr('moss', symbols.ok)} ${onErr('bold', info.name)} is in ${folder}, made from ${kinds[kind]}: ${written.length} files`);
+  note(
+    `${onErr('moss', symbols.ok)} ${onErr('bold', info.name)} is in ${folder}, made from ${kinds[kind]}: ${counted(written.length, 'file')}`,
+  );
   const secret =
     '.env' in files
       ? files['.env']!.split('\n')

@@ -9,6 +9,7 @@ import { reportOmitted } from '../connect-target.js';
 import { json } from '../options.js';
 import { reportChanges } from '../report-changes.js';
 import { keepStdoutForResults, note, onErr, printJson, symbols } from '../terminal.js';
+import { counted } from '../../protocol/counted.js';
 
 interface PackOptions {
   readonly as: string;
@@ -44,7 +45,7 @@ async function run({ operands: targets, options }: Invocation<PackOptions>): Pro
   reportOmitted(packed.omitted);
   const { server, tools, bytes, files, tried } = packed;
   note(
-    `${onErr('moss', symbols.ok)} ${onErr('bold', server.name)} ${server.version} is packed into ${shown}: ${kilobytes(bytes)}, ${tools.length} ${tools.length === 1 ? 'tool' : 'tools'}`,
+    `${onErr('moss', symbols.ok)} ${onErr('bold', server.name)} ${server.version} is packed into ${shown}: ${kilobytes(bytes)}, ${counted(tools.length, 'tool')}`,
   );
   const widest = Math.max(...files.map(({ path }) => path.length));
   for (const { path, bytes: size } of files) note(`  ${path.padEnd(widest + 2)}${onErr('quiet', kilobytes(size))}`);

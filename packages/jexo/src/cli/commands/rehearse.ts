@@ -26,6 +26,7 @@ import { modelOf, type ModelOptions } from '../model-options.js';
 import { isQuestionSheet, isRequestSheet, readSheetFile, targetOfSheet, writeSheet } from '../keep-call.js';
 import { duration, note, onErr, onOut, print, printJson, symbols, table, width, wrap } from '../terminal.js';
 import { withClient, type ClientCommandOptions } from '../with-client.js';
+import { counted } from '../../protocol/counted.js';
 
 interface RehearseCommandOptions extends ClientCommandOptions, ModelOptions {
   readonly failUnder: number;
@@ -269,7 +270,7 @@ function showSheet({ requests, hits, confusion, tookMs, model, isStandIn }: Rehe
   }
   const narrow = requests.filter((each) => each.hit && each.narrow).length;
   note(
-    `${missed.length === 0 ? onErr('moss', symbols.ok) : onErr('brick', symbols.failed)} ${hits} of ${requests.length} requests led to the right tool${narrow > 0 ? `, ${narrow} of them narrowly` : ''} ${onErr('quiet', `in ${duration(tookMs)}`)}`,
+    `${missed.length === 0 ? onErr('moss', symbols.ok) : onErr('brick', symbols.failed)} ${hits} of ${counted(requests.length, 'request')} led to the right tool${narrow > 0 ? `, ${narrow} of them narrowly` : ''} ${onErr('quiet', `in ${duration(tookMs)}`)}`,
   );
   note(
     onErr(

@@ -17,6 +17,7 @@ import type { CliCommand, ExitCode, Invocation } from '../command.js';
 import { isCallSheet, readSheetFile, requireSheetName, targetFromSheet, targetOfSheet, writeSheet } from '../keep-call.js';
 import { duration, note, onErr, onOut, print, printJson, symbols, width, wrap } from '../terminal.js';
 import { stopOnInterrupt, wireTap, type ClientCommandOptions } from '../with-client.js';
+import { counted } from '../../protocol/counted.js';
 
 interface ReplayOptions extends ClientCommandOptions {
   readonly only?: string[];
@@ -177,7 +178,7 @@ async function writeFromLogs(
   if ((await readFile(into, 'utf8').catch(() => undefined)) !== undefined)
     throw new JexoError('JEXO_USAGE', `${into} is there already.`, { where: into, next: 'Choose another name, or move it away first.' });
   await writeSheet(into, text);
-  note(`${onErr('moss', symbols.ok)} ${into}: ${calls.length} calls from ${log}`);
+  note(`${onErr('moss', symbols.ok)} ${into}: ${counted(calls.length, 'call')} from ${log}`);
 }
 
 async function update({ sheet, done }: Run, quiet: boolean): Promise<void> {
@@ -266,8 +267,8 @@ function summary(done: readonly Run[], tookMs: number): void {
   const differing = calls.filter(({ status }) => status === 'different').length;
   const unreached = done.filter(({ error }) => error !== undefined).length;
   const parts = [
-    `${calls.length - differing} of ${calls.length} calls answered as kept`,
-    ...(unreached > 0 ? [`${unreached} of ${done.length} servers not reached`] : []),
+    `${calls.length - differing} of ${counted(calls.length, 'call')} answered as kept`,
+    ...(unreached > 0 ? [`${unreached} of ${counted(done.length, 'server')} not reached`] : []),
   ];
   note(
     `${differing + unreached === 0 ? onErr('moss', symbols.ok) : onErr('brick', symbols.failed)} ${parts.join(', ')} ${onErr('quiet', `in ${duration(tookMs)}`)}`,

@@ -14,6 +14,7 @@ import { json, number } from '../options.js';
 import { settingOptions } from '../serve-settings.js';
 import { stopOnSignal } from '../stop-on-signal.js';
 import { note, onErr, symbols } from '../terminal.js';
+import { counted } from '../../protocol/counted.js';
 
 interface WorkCommandOptions {
   readonly name?: string;
@@ -45,7 +46,7 @@ async function work({ operands, command: words, options, given: names }: Invocat
   await new Promise<void>((resolved) => stopOnSignal(false, () => stopWorking(worker, grace).then(resolved)));
   stopSwitches();
   await store.close();
-  note(`Stopped after ${worker.done} ${worker.done === 1 ? 'task' : 'tasks'}.`);
+  note(`Stopped after ${counted(worker.done, 'task')}.`);
   // A timer that a handler left behind would keep the process.
   process.exit(0);
 }
@@ -57,7 +58,7 @@ async function announceWork(server: Server, { concurrency, json: asJson }: WorkC
   if (asJson) return note(JSON.stringify({ name, version, tasks: names, concurrency, omitted, settings }));
   note(`${onErr('moss', symbols.ok)} ${onErr('bold', name)} ${version} works on tasks, up to ${concurrency} at once`);
   if (names.length === 0) note(`  ${onErr('ochre', symbols.warn)} None of its tools can be run as a task. Tag functions with @task.`);
-  else note(`  ${names.length} ${names.length === 1 ? 'tool' : 'tools'}: ${names.join(', ')}`);
+  else note(`  ${counted(names.length, 'tool')}: ${names.join(', ')}`);
   reportOmitted(omitted);
   reportSettings(settings);
   note('  Serve it with: jexo serve … --http --store … --queue-tasks   (stop this with Ctrl-C)');
@@ -65,7 +66,7 @@ async function announceWork(server: Server, { concurrency, json: asJson }: WorkC
 
 function stopWorking(worker: TaskWorker, grace: number): Promise<void> {
   const { active } = worker;
-  if (active > 0) note(`Waiting up to ${grace} s for ${active} ${active === 1 ? 'task' : 'tasks'}. Press Ctrl-C again to end at once.`);
+  if (active > 0) note(`Waiting up to ${grace} s for ${counted(active, 'task')}. Press Ctrl-C again to end at once.`);
   return worker.close();
 }
 

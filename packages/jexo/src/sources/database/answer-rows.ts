@@ -3,6 +3,7 @@ import { JexoError } from '../../errors.js';
 import type { JsonSchema } from '../../protocol/types.js';
 import { valueSchema } from './column-types.js';
 import type { ResultColumn, Rows } from './driver.js';
+import { counted } from '../../protocol/counted.js';
 
 /** The names of columns, each once: `id`, `id_2`. */
 export function columnNames(columns: readonly ResultColumn[]): string[] {
@@ -89,8 +90,8 @@ export function rowsAnswer(found: Rows, goOn: () => string | undefined): RowsAns
   const cursor = goOn();
   const why =
     found.cut === 'rows'
-      ? `These are ${rows.length} rows, and there are more.`
-      : `The answer was full after ${rows.length} rows, and there are more.`;
+      ? `These are ${counted(rows.length, 'row')}, and there are more.`
+      : `The answer was full after ${counted(rows.length, 'row')}, and there are more.`;
   return {
     rows,
     note: `${why} ${cursor === undefined ? 'Narrow the query to see the others.' : 'Call again with the cursor for the next ones.'}`,

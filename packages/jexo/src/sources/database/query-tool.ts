@@ -9,6 +9,7 @@ import type { Described, Driver, ReadLimits, Rows } from './driver.js';
 import { forDescribing, listParameters, parametersOf, type Parameter, type QueryText } from './named-query.js';
 import { overSeen, type Seen } from './restrict.js';
 import { hasLimit, tokensOf, withPlaceholders, type Token } from './sql-text.js';
+import { counted } from '../../protocol/counted.js';
 
 /** What the tools of a database share. */
 export interface DatabaseContext {
@@ -208,7 +209,7 @@ function writingTool(
     if (query.preview) {
       const { affected } = await driver.write(sql, values, { ...how, keep: false });
       const question = fill(query.confirm ?? `${query.title ?? query.name}?`, input);
-      await call.ask(`${question} It would write ${affected} ${affected === 1 ? 'row' : 'rows'}.`, { type: 'object', properties: {} });
+      await call.ask(`${question} It would write ${counted(affected, 'row')}.`, { type: 'object', properties: {} });
     }
     const done = await driver.write(sql, values, { ...how, keep: true });
     const { rows } = rowsAnswer(done, () => undefined);

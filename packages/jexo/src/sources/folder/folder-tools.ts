@@ -7,6 +7,7 @@ import type { Found } from './folder-index.js';
 import type { FolderSearch, SearchWay } from './search-folder.js';
 import type { Section } from './sections.js';
 import { snippetOf } from './words.js';
+import { counted } from '../../protocol/counted.js';
 
 /** What the tools of a folder work on. */
 export interface Searched {
@@ -125,8 +126,8 @@ function searchTool(searched: Searched): ToolOffer {
       const { hits, cut } = within(found, most, scheme);
       const told = [
         ...notes,
-        ...(found.length === 0 ? [`Nothing in ${documents} documents has these words. Try fewer or other words.`] : []),
-        ...(cut > 0 ? [`${cut} more sections did not fit into ${most} tokens.`] : []),
+        ...(found.length === 0 ? [`Nothing in ${counted(documents, 'document')} has these words. Try fewer or other words.`] : []),
+        ...(cut > 0 ? [`${counted(cut, 'more section')} did not fit into ${most} tokens.`] : []),
       ];
       return { hits, ...(told.length > 0 && { note: told.join(' ') }) };
     },
@@ -210,7 +211,10 @@ function around(all: readonly Pick<Section, 'text'>[], at: number, most: number)
       isGrowing = true;
     }
   }
-  const cut = [...(from > 0 ? [`${from} sections before`] : []), ...(to < all.length - 1 ? [`${all.length - 1 - to} sections after`] : [])];
+  const cut = [
+    ...(from > 0 ? [`${counted(from, 'section')} before`] : []),
+    ...(to < all.length - 1 ? [`${counted(all.length - 1 - to, 'section')} after`] : []),
+  ];
   return (
     all
       .slice(from, to + 1)

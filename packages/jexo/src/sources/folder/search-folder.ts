@@ -3,6 +3,7 @@ import { checkVectors, type Embed, type IndexBuilder, type IndexProgress } from 
 import { IndexLost } from './disk-index.js';
 import type { Found, Narrowing } from './folder-index.js';
 import type { Section } from './sections.js';
+import { counted } from '../../protocol/counted.js';
 
 /** How sections are found: by the words they have, by what they mean, or by both. */
 export type SearchWay = 'words' | 'meaning' | 'both';
@@ -61,7 +62,7 @@ export function folderSearch(builder: IndexBuilder, embed: Embed | undefined): F
     }
     const near = index.byVector(vector, { ...how, limit: by === 'both' ? fusedOf : how.limit });
     const { sections, embedded } = index.counts();
-    const notes = embedded < sections ? [`Only ${embedded} of ${sections} sections can be found by meaning so far.`] : [];
+    const notes = embedded < sections ? [`Only ${embedded} of ${counted(sections, 'section')} can be found by meaning so far.`] : [];
     if (by === 'meaning') return { found: near, notes };
     return { found: fuse([index.byWords(words, { ...how, limit: fusedOf }), near]).slice(0, how.limit), notes };
   };
@@ -69,7 +70,7 @@ export function folderSearch(builder: IndexBuilder, embed: Embed | undefined): F
     async find(words, how) {
       await builder.settled(patienceMs, how.signal, how.onProgress);
       const { doing, done, total } = builder.progress;
-      const building = doing === 'documents' ? [`The index is being built: ${done} of ${total} documents are in it.`] : [];
+      const building = doing === 'documents' ? [`The index is being built: ${done} of ${counted(total, 'document')} are in it.`] : [];
       try {
         const { found, notes } = await lists(words, how);
         const { files } = (await builder.index()).counts();

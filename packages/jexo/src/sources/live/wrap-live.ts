@@ -5,6 +5,7 @@ import type { Source, SourceContents } from '../../offers/source.js';
 import { liveBoard, type LiveBoard } from './live-board.js';
 import { liveTools, readShown, type LiveContext } from './live-tools.js';
 import type { LiveAccess } from './live-value.js';
+import { counted } from '../../protocol/counted.js';
 
 /** How live values are offered. */
 export interface LiveOptions {
@@ -78,7 +79,8 @@ export function liveSource({ name, options, access, isConnected, read, depth = 1
       const more = await read(given);
       given.signal.throwIfAborted();
       await board.refresh();
-      const notes = board.omitted === 0 ? [] : [`${name}: ${board.omitted} values beyond the first ${board.values.size} are not offered.`];
+      const notes =
+        board.omitted === 0 ? [] : [`${name}: ${counted(board.omitted, 'value')} beyond the first ${board.values.size} not offered.`];
       return { ...more, offers: [...liveTools(context), ...liveResources(context, depth)], notes: [...(more.notes ?? []), ...notes] };
     },
     watch: (changed) => board.onList(changed),

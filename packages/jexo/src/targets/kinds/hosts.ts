@@ -1,5 +1,6 @@
 import { JexoError } from '../../errors.js';
 import type { TargetKind } from '../target-kind.js';
+import { counted } from '../../protocol/counted.js';
 
 /** A host application's whole configuration: `check` proves every entry; anything else wants to know which one. */
 export const hostsKind: TargetKind = {
@@ -17,10 +18,14 @@ export const hostsKind: TargetKind = {
   async connect(file) {
     const { openHostFile } = await import('../../hosts/host-file.js');
     const names = Object.keys((await openHostFile(file)).entries);
-    throw new JexoError('JEXO_TARGET_UNKNOWN', `${file} is a host application’s configuration with ${names.length} entries.`, {
-      where: file,
-      next: `Name one of them: ${file}#${names[0]!}${names.length > 1 ? ` (there are ${names.join(', ')})` : ''}`,
-    });
+    throw new JexoError(
+      'JEXO_TARGET_UNKNOWN',
+      `${file} is a host application’s configuration with ${counted(names.length, 'entry', 'entries')}.`,
+      {
+        where: file,
+        next: `Name one of them: ${file}#${names[0]!}${names.length > 1 ? ` (there are ${names.join(', ')})` : ''}`,
+      },
+    );
   },
 };
 
