@@ -1,4 +1,4 @@
-// `npm run pictures`: takes the pictures of docs/screenshots anew, from the demo. Each page is taken in both themes; the other one goes to --beside <folder>, to be looked at.
+// `npm run pictures`: takes the pictures of docs/screenshots again, from the demo. Each page is taken in both themes; the other one goes to --beside <folder>, to be looked at.
 // Needs Chromium; pictures of the terminal need Xvfb, xterm and ImageMagick too. `npm run pictures -- trace chat` takes these alone.
 import { spawn, spawnSync } from 'node:child_process';
 import { cpSync, mkdirSync, mkdtempSync, readFileSync, symlinkSync, writeFileSync } from 'node:fs';

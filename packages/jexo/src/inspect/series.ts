@@ -19,9 +19,16 @@ export function seriesOf(value: unknown, depth = 0): Series | undefined {
   if (typeof value !== 'object' || value === null || depth > 3) return undefined;
   for (const item of Object.values(value)) {
     const found = seriesOf(item, depth + 1);
-    if (found !== undefined) return found;
+    if (found !== undefined) return Array.isArray(item) ? inUnit(found, (value as { unit?: unknown }).unit) : found;
   }
   return undefined;
+}
+
+/** A unit that stands beside a list of single values is theirs: `value (°C)`. */
+function inUnit(series: Series, unit: unknown): Series {
+  const [only, ...others] = series.lines;
+  if (typeof unit !== 'string' || unit === '' || unit.length > 16 || only === undefined || others.length > 0) return series;
+  return { ...series, lines: [{ ...only, name: `${only.name} (${unit})` }] };
 }
 
 function seriesOfList(list: readonly unknown[]): Series | undefined {

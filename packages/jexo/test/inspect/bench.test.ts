@@ -390,6 +390,10 @@ test.each([
     ],
     { axis: 'hive', isTime: false, x: [0, 1, 2], labels: ['a', 'b', 'c'], lines: [{ name: 'kg', y: [1, null, 3] }] },
   ],
+  [
+    { path: 'tank2/temperature', unit: '°C', points: [1, 2, 3] },
+    { axis: 'position', x: [1, 2, 3], isTime: false, lines: [{ name: 'value (°C)', y: [1, 2, 3] }] },
+  ],
   [{ a: [1, 2] }, undefined],
   [[{ a: 'x' }, { a: 'y' }, { a: 'z' }], undefined],
 ])('a series is found where there is one: %j', (value, series) => {
