@@ -60,8 +60,6 @@ function buildCompiler() {
   mkdirSync(out, { recursive: true });
   const { code } = transformSync(readFileSync(join(folder, 'lib/typescript.js'), 'utf8'), {
     minify: true,
-    // A program that does not catch an error gets the line printed where it was thrown.
-    lineLimit: 160,
     platform: 'node',
     target: 'node20',
     legalComments: 'none',
@@ -104,7 +102,7 @@ async function buildLibrary() {
     target: 'es2022',
     minify: true,
     // A program that does not catch an error gets the line printed where it was thrown.
-    lineLimit: 160,
+    lineLimit: 300,
     legalComments: 'none',
     metafile: true,
     outdir: dist,
@@ -208,8 +206,6 @@ async function buildFrontPage() {
     outdir: dist,
     bundle: true,
     minify: true,
-    // A program that does not catch an error gets the line printed where it was thrown.
-    lineLimit: 160,
     format: 'esm',
     target: 'es2022',
     jsx: 'automatic',

@@ -26,14 +26,8 @@ export async function serveOverHttp(server: Server, settings: ServeDefaults, { t
   const service = await serveHttp(server, { ...options, onFault: reportFault, ...(tap && { tap }) });
   counted?.follow({ service, server });
   const others = self && (await listenToOthers(self, service.route));
-  if (self === undefined || self.number === 1) {
-    const admin = service.adminPort === undefined ? {} : { admin: `http://${settings.adminHost ?? '127.0.0.1'}:${service.adminPort}` };
-    const workers = (settings.workers ?? 1) > 1 ? { workers: settings.workers } : {};
-    const next = `Try it with: jexo inspect ${service.url}   (in another terminal; stop this with Ctrl-C)`;
-    await announce(server, service.url, next, asJson, { ...admin, ...workers });
-    warnOfWildcard(settings);
-  }
-  await new Promise<void>((resolve) =>
+  // Whoever hears that it serves may stop it at once.
+  const stopped = new Promise<void>((resolve) =>
     stopOnSignal(self !== undefined, () => {
       const { grace = 10 } = settings;
       if (service.inFlight > 0)
@@ -43,6 +37,14 @@ export async function serveOverHttp(server: Server, settings: ServeDefaults, { t
       return service.close().then(resolve);
     }),
   );
+  if (self === undefined || self.number === 1) {
+    const admin = service.adminPort === undefined ? {} : { admin: `http://${settings.adminHost ?? '127.0.0.1'}:${service.adminPort}` };
+    const workers = (settings.workers ?? 1) > 1 ? { workers: settings.workers } : {};
+    const next = `Try it with: jexo inspect ${service.url}   (in another terminal; stop this with Ctrl-C)`;
+    await announce(server, service.url, next, asJson, { ...admin, ...workers });
+    warnOfWildcard(settings);
+  }
+  await stopped;
   await options.store?.close();
   others?.close();
   others?.closeAllConnections();

@@ -79,7 +79,7 @@ describe('a sheet that is kept', () => {
     await jexo(['call', hives, 'mix_syrup', 'colonies=3', '--wire-log', log]);
     const made = join(folder, 'session.calls.yaml');
     const { code, stderr } = await jexo(['replay', log, hives, '--write', made]);
-    expect([code, stderr]).toEqual([0, expect.stringContaining('1 calls from')]);
+    expect([code, stderr]).toEqual([0, expect.stringContaining('1 call from')]);
     expect((await jexo(['replay', made])).code).toBe(0);
     expect((await jexo(['replay', log, hives])).code).toBe(0);
     expect(await jexo(['replay', log, hives, '--write', made])).toMatchObject({

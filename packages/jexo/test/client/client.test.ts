@@ -65,7 +65,7 @@ test('[MCP-055] a list that never ends, or repeats its cursor, is cut off', asyn
     { onDeviation },
   );
   expect(await endless.tools()).toEqual([]);
-  expect(told).toEqual([expect.stringContaining('a second time'), expect.stringContaining('did not end after 20000 pages')]);
+  expect(told).toEqual([expect.stringContaining('a second time'), expect.stringContaining('did not end after 20,000 pages')]);
 });
 
 test('an empty text is a cursor like any other; only absence is the end', async () => {

@@ -1,8 +1,8 @@
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
-import { bench, pick } from '../support/bench-page.js';
-import { cooperative, freshFolder } from '../support/command-line.js';
+import { bench, pick, stopAtEnd } from '../support/bench-page.js';
+import { cooperative, freshFolder, start } from '../support/command-line.js';
 import { inChromium } from '../support/chromium.js';
 
 const deepServer = `
@@ -30,9 +30,15 @@ createInterface({ input: process.stdin }).on('line', (line) => {
 const sheetOf = (page: Page, name: string) => page.getByRole('region', { name, exact: true });
 
 const apiary = join(cooperative, 'apiary.ts');
+/** The same as a running server, so that both ways of reaching one are seen in the page. */
+async function served(): Promise<string> {
+  const running = await start(['serve', apiary, '--http', '0', '--json']);
+  stopAtEnd(running);
+  return String(running.said.address);
+}
 
 inChromium('resources, templates and prompts: read, completed, rendered, watched', async () => {
-  const { page, errors } = await bench([apiary]);
+  const { page, errors } = await bench([await served()]);
   await pick(page, 'hive://{hive}');
   await page.locator('input[name=hive]').fill('MR-0');
   await page.locator('datalist option[value="MR-03"]').waitFor({ state: 'attached' });
@@ -71,7 +77,7 @@ inChromium('resources, templates and prompts: read, completed, rendered, watched
 });
 
 inChromium('what the server asks is answered in place: a form, a refusal, a model by hand and by the stand-in', async () => {
-  const { page, errors } = await bench([apiary]);
+  const { page, errors } = await bench([await served()]);
   await pick(page, 'move_hive');
   await page.getByRole('textbox', { name: /^hive/ }).fill('UC-02');
   await page.getByRole('button', { name: 'Call', exact: true }).click();

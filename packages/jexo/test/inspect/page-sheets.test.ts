@@ -34,7 +34,7 @@ inChromium('a call is kept, its sheet replayed, edited and updated', async () =>
   await page.getByRole('button', { name: 'jars.calls.yaml' }).click();
   const sheet = page.getByRole('region', { name: 'jars.calls.yaml' });
   await sheet.getByRole('button', { name: 'Replay', exact: true }).click();
-  await sheet.getByText('1 of 1 calls answered as kept').waitFor();
+  await sheet.getByText('1 of 1 call answered as kept').waitFor();
   expect(await readWhenThere(join(folder, 'jars.calls.yaml'))).toMatch(
     /target: \.\/jars\.ts\ncalls:\n {2}- name: a lot has jars\n {4}call: count_jars/,
   );
@@ -49,7 +49,7 @@ inChromium('a call is kept, its sheet replayed, edited and updated', async () =>
   await text.fill((await text.inputValue()).replace('beh: 9', 'be: 9'));
   await sheet.getByRole('button', { name: 'Save' }).click();
   await sheet.getByRole('button', { name: 'Replay', exact: true }).click();
-  await sheet.getByText('0 of 1 calls').waitFor();
+  await sheet.getByText('0 of 1 call').waitFor();
   expect(await sheet.getByRole('row').allInnerTexts()).toEqual([expect.anything(), '(the whole)\t9\t5']);
   await sheet.getByRole('button', { name: 'Replay, and write what came' }).click();
   await sheet.getByText('updated: a lot has jars').waitFor();

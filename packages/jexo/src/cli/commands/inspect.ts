@@ -84,6 +84,10 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
   const stopped = new Promise<void>((resolve) => bench.subscribe((event) => event.kind === 'question' && resolve()));
   await Promise.race([Promise.all(first.map(({ connected }) => connected)), stopped, pause(patienceMs)]);
   const states = bench.connections().filter(({ id }) => own.has(id));
+  // Whoever hears the address may stop it at once.
+  const ended = new Promise<void>((resolve) => {
+    for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => resolve());
+  });
   if (options.json) {
     const [{ shown = '', status = 'closed', trouble, shelf = [] } = {}] = states;
     const tools = shelf.filter(({ kind }) => kind === 'tool').map(({ key: name }) => name);
@@ -102,9 +106,7 @@ async function inspect({ operands: targets, command, options }: Invocation<Inspe
   }
   const forgetKeys = process.stdin.isTTY ? renewOnEnter(newAddress) : undefined;
   if (options.open) openBrowser(address, () => note('  No browser could be opened from here; open the address above yourself.'));
-  await new Promise<void>((resolve) => {
-    for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => resolve());
-  });
+  await ended;
   forgetKeys?.();
   await page.close();
   await sandbox.close();

@@ -104,13 +104,14 @@ const printedEarly =
 
 async function overStandardStreams(server: Server, targets: readonly Target[], asJson: boolean, tap: WireTap | undefined): Promise<void> {
   const service = await serveStdio(server, { ...(tap && { tap }) });
+  // Whoever hears that it serves may stop it at once.
+  stopOnSignal(false, () => service.close());
   await announce(
     server,
     'stdio',
     `Start it from a host application, or try it with: jexo inspect ${targets.map((each) => (typeof each === 'string' ? each : `-- ${each.join(' ')}`)).join(' ')}`,
     asJson,
   );
-  stopOnSignal(false, () => service.close());
   await service.closed;
 }
 

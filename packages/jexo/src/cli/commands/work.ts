@@ -42,8 +42,10 @@ async function work({ operands, command: words, options, given: names }: Invocat
   const store = storeBySettings(settings);
   const stopSwitches = await switchBySettings(server, settings, note);
   const worker = await workTasks(server, { store, concurrency: options.concurrency, graceMs: grace * 1000, onFault: reportFault });
+  // Whoever hears that it works may stop it at once.
+  const stopped = new Promise<void>((resolved) => stopOnSignal(false, () => stopWorking(worker, grace).then(resolved)));
   await announceWork(server, options);
-  await new Promise<void>((resolved) => stopOnSignal(false, () => stopWorking(worker, grace).then(resolved)));
+  await stopped;
   stopSwitches();
   await store.close();
   note(`Stopped after ${counted(worker.done, 'task')}.`);
