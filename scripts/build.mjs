@@ -198,6 +198,23 @@ const filesIn = (folder) =>
     entry.isFile() ? [join(entry.parentPath ?? entry.path, entry.name)] : [],
   );
 
+// Declarations that no public one leads to are not published: `npm pack` reads a list of what it leaves, folder by folder.
+function keepTypesAtHome() {
+  const types = join(dist, 'types');
+  const { exports } = JSON.parse(readFileSync(join(pkg, 'package.json'), 'utf8'));
+  const waiting = Object.values(exports).flatMap((each) => (each.types === undefined ? [] : [join(pkg, each.types)]));
+  const reached = new Set();
+  for (let file = waiting.pop(); file !== undefined; file = waiting.pop()) {
+    if (reached.has(file) || !existsSync(file)) continue;
+    reached.add(file);
+    for (const [, from] of readFileSync(file, 'utf8').matchAll(/(?:from|import\()\s*['"](\.[^'"]+)\.js['"]/g))
+      waiting.push(join(dirname(file), `${from}.d.ts`));
+  }
+  const all = readdirSync(types, { recursive: true }).filter((file) => file.endsWith('.d.ts'));
+  const left = all.filter((file) => !reached.has(join(types, file)));
+  writeFileSync(join(types, '.npmignore'), `${left.join('\n')}\n`);
+}
+
 // The page at the root of a served server, small enough to be sent whole.
 async function buildFrontPage() {
   const { metafile } = await build({
@@ -323,8 +340,13 @@ function checkLicences(packages) {
 
 await step('compiler', ['packages/jexo/assets', 'package-lock.json', 'scripts/build.mjs'], buildCompiler);
 await step('library', ['packages/jexo/src', 'packages/jexo/package.json', 'package-lock.json', 'scripts/build.mjs'], buildLibrary);
-await step('types', ['packages/jexo/src', 'packages/jexo/tsconfig.json', 'tsconfig.base.json', 'package-lock.json'], () =>
-  run(join(root, 'node_modules/typescript/bin/tsc'), ['-p', 'packages/jexo'], root),
+await step(
+  'types',
+  ['packages/jexo/src', 'packages/jexo/package.json', 'packages/jexo/tsconfig.json', 'tsconfig.base.json', 'package-lock.json'],
+  () => {
+    run(join(root, 'node_modules/typescript/bin/tsc'), ['-p', 'packages/jexo'], root);
+    keepTypesAtHome();
+  },
 );
 if (existsSync(join(root, 'apps/inspector/index.html')))
   await step('page', ['apps/inspector', 'package-lock.json', 'scripts/build.mjs'], () => {
