@@ -132,6 +132,9 @@ function readApi() {
 
 const kinds = { Function: 'Functions', Class: 'Classes', Interface: 'Interfaces', TypeAlias: 'Types', Variable: 'Values' };
 
+const dist = join(root, 'packages/jexo/dist');
+const schemaFiles = () => readdirSync(dist).filter((file) => file.endsWith('.schema.json'));
+
 /** The first page of the API: what each entry of the package exports, with the first sentence on it. */
 function apiIndex() {
   const entries = new Map();
@@ -160,7 +163,9 @@ function apiIndex() {
       });
     return `## ${entry.replaceAll('.', '/')}\n\n${tables.join('\n\n')}`;
   });
-  return `# API\n\nEvery name that the package exports, from its doc comments. Import from the entry that the heading names.\n\n${parts.join('\n\n')}\n`;
+  const schemas = schemaFiles().map((file) => `| [${file}](../schemas/${file}) | \`jexo/${file}\` |`);
+  const files = `## JSON Schemas of files\n\n| Schema | In the package |\n| --- | --- |\n${schemas.join('\n')}`;
+  return `# API\n\nEvery name that the package exports, from its doc comments. Import from the entry that the heading names.\n\n${[...parts, files].join('\n\n')}\n`;
 }
 
 /** Names without what their kind is called: “wrapRest”, not “Function: wrapRest()”. */
@@ -185,6 +190,7 @@ export function writePages() {
   writeFileSync(join(pagesFolder, 'search.html'), shell({ title: 'Search', current: 'search.html', body: search }));
   writeFileSync(join(pagesFolder, 'site.css'), readFileSync(join(here, 'src/site.css')));
   cpSync(join(docs, 'screenshots'), join(pagesFolder, 'screenshots'), { recursive: true });
+  for (const file of schemaFiles()) cpSync(join(dist, file), join(pagesFolder, 'schemas', file));
   cpSync(join(docs, 'soak.svg'), join(pagesFolder, 'soak.svg'));
   return documents;
 }

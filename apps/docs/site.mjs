@@ -18,7 +18,7 @@ function write() {
 }
 
 const count = write();
-const shared = { root: pagesFolder, configFile: false, logLevel: 'warn', base: './', json: { stringify: true } };
+const shared = { root: pagesFolder, appType: 'mpa', configFile: false, logLevel: 'warn', base: './', json: { stringify: true } };
 const out = process.argv.indexOf('--out');
 if (out > 0) {
   const folder = resolve(process.argv[out + 1] ?? 'site');
@@ -33,7 +33,7 @@ if (out > 0) {
       rollupOptions: { input: input.map((file) => join(pagesFolder, file)) },
     },
   });
-  for (const place of ['screenshots', 'soak.svg']) cpSync(join(docs, place), join(folder, place), { recursive: true });
+  for (const place of ['screenshots', 'soak.svg', 'schemas']) cpSync(join(pagesFolder, place), join(folder, place), { recursive: true });
   console.log(`${count} pages are in ${folder}, with their search. Any web server can serve it.`);
 } else {
   const server = await createServer({

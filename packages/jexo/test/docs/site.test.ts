@@ -1,10 +1,11 @@
-import { spawnSync } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { dirname, join, normalize } from 'node:path';
 import { parse } from 'yaml';
 import { finder, type SiteDocument } from '../../../../apps/docs/src/find.js';
+import { freePort } from '../support/nginx.js';
 import { inChromium, launch } from '../support/chromium.js';
 import { freshFolder } from '../support/command-line.js';
 import { root } from './demo-world.js';
@@ -110,3 +111,29 @@ inChromium(
     }
   },
 );
+
+test('the site while one writes: its pages, its search, the schemas of files, and nothing of this machine', async () => {
+  const child = spawn(process.execPath, ['apps/docs/site.mjs'], { cwd: root, env: { ...process.env, PORT: String(await freePort()) } });
+  const ended = new Promise((resolve) => child.once('close', resolve));
+  try {
+    const base = await new Promise<string>((resolve, reject) => {
+      child.stdout.on('data', (part: Buffer) => {
+        const [, url] = /(http:\S+)/.exec(part.toString()) ?? [];
+        if (url !== undefined) resolve(url);
+      });
+      void ended.then(() => reject(new Error('it has ended')));
+    });
+    const get = async (path: string) => {
+      const answer = await fetch(base + path);
+      return [answer.status, await answer.text()] as const;
+    };
+    expect(await get('functions.html')).toEqual([200, expect.stringContaining('<h1 id="from-functions-to-offers">')]);
+    expect(await get('search.js')).toEqual([200, expect.stringContaining('search.ts')]);
+    expect(JSON.parse((await get('schemas/plan.schema.json'))[1])).toMatchObject({ type: 'object' });
+    for (const path of ['no.html', '@fs/etc/passwd', '%2e%2e/%2e%2e/%2e%2e/package.json'])
+      expect((await get(path))[0]).toBeGreaterThanOrEqual(400);
+  } finally {
+    child.kill();
+    await ended;
+  }
+});
