@@ -49,12 +49,13 @@ export async function runPacked(packed: Server): Promise<void> {
     ]);
     const service = await serveHttp(server, httpBySettings(values, shaping.counted));
     shaping.counted?.follow({ service, server });
-    say(`${server.info.name} ${server.info.version} is served over HTTP at ${service.url}`);
-    if (service.adminPort !== undefined) say(`admin: http://${values.adminHost ?? '127.0.0.1'}:${service.adminPort}`);
+    // Whoever hears that it serves may stop it at once.
     onStop(() => {
       stopSwitches();
       return service.close().then(() => process.exit(0));
     });
+    say(`${server.info.name} ${server.info.version} is served over HTTP at ${service.url}`);
+    if (service.adminPort !== undefined) say(`admin: http://${values.adminHost ?? '127.0.0.1'}:${service.adminPort}`);
   } catch (error) {
     const isUsage = !isJexoError(error) || error.code === 'JEXO_USAGE';
     fail(isJexoError(error) ? `${error.message} (${error.code})\n${error.next}` : messageOf(error), isUsage ? 2 : 3);
