@@ -1,10 +1,9 @@
-import { chmodSync, existsSync, readFileSync, writeFileSync } from 'node:fs';
-import { createServer } from 'node:http';
-import type { AddressInfo } from 'node:net';
+import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { startAuthorizationServer, type AuthorizationServer } from '../support/authorization-server.js';
 import { freshFolder, hives, jexo, start } from '../support/command-line.js';
 import { freePort } from '../support/nginx.js';
+import { standInBrowser } from '../support/stand-in-browser.js';
 import { atTerminal, onTerminal } from '../support/terminal.js';
 
 let login: AuthorizationServer;
@@ -23,29 +22,10 @@ async function world(visitHow: Parameters<AuthorizationServer['visit']>[1] = {})
   const words = ['--offer-scope', 'mites_*=hives:write', '--step-up', '--scope', 'hives:read'];
   const server = await start(['serve', hives, '--http', String(port), '--issuer', login.issuer, ...words, '--json']);
   open.push(() => server.stop());
-  const visited: string[] = [];
-  const person = createServer((request, response) => {
-    const address = new URL(request.url!, 'http://x').searchParams.get('url')!;
-    visited.push(address);
-    response.end();
-    void login.visit(address, visitHow);
-  });
-  await new Promise<void>((resolve) => person.listen(0, '127.0.0.1', resolve));
-  open.push(() => new Promise((resolve) => person.close(resolve).closeAllConnections()));
-  const browser = join(folder, 'browser.mjs');
-  writeFileSync(
-    browser,
-    `#!${process.execPath}
-import { readFileSync } from 'node:fs';
-import { fileURLToPath } from 'node:url';
-const page = readFileSync(fileURLToPath(process.argv[2]), 'utf8');
-const address = JSON.parse(/replace\\((".*?")\\)/.exec(page)[1]);
-await fetch('http://127.0.0.1:${(person.address() as AddressInfo).port}/?url=' + encodeURIComponent(address));
-`,
-  );
-  chmodSync(browser, 0o755);
-  const env = { BROWSER: browser, JEXO_SIGN_INS: join(folder, 'kept', 'sign-ins.json') };
-  return { url, env, visited, file: env.JEXO_SIGN_INS };
+  const browser = await standInBrowser(join(folder, 'browser.mjs'), (address) => login.visit(address, visitHow));
+  open.push(() => browser.stop());
+  const env = { BROWSER: browser.file, JEXO_SIGN_INS: join(folder, 'kept', 'sign-ins.json') };
+  return { url, env, visited: browser.visited, file: env.JEXO_SIGN_INS };
 }
 
 test('sign-in, who, call and sign-out as a script sees them', async () => {

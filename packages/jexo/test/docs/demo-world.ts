@@ -1,6 +1,4 @@
 import { chmodSync, cpSync, mkdirSync, symlinkSync, writeFileSync } from 'node:fs';
-import { createServer } from 'node:http';
-import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import ts from 'typescript';
@@ -8,6 +6,7 @@ import { scriptedService } from '../../src/testing.js';
 import { cli, cooperative, freshFolder, start } from '../support/command-line.js';
 import { listen } from '../support/listen.js';
 import { freePort } from '../support/nginx.js';
+import { standInBrowser } from '../support/stand-in-browser.js';
 import { makeRedis } from '../support/redis-server.js';
 
 export const root = fileURLToPath(new URL('../../../../', import.meta.url));
@@ -87,27 +86,6 @@ export default {
   writeFileSync(join(folder, 'chat.rules.yaml'), 'allow: [read-only]\n');
 }
 
-/** What takes the place of a browser: it hands the page's address to the person of the demo, who signs in. */
-async function browser(folder: string, visit: (address: string) => Promise<unknown>) {
-  const person = createServer((request, response) => {
-    void visit(new URL(request.url!, 'http://x').searchParams.get('url')!).then(() => response.end());
-  });
-  await new Promise<void>((resolve) => person.listen(0, '127.0.0.1', resolve));
-  const file = join(folder, 'node_modules/browser.mjs');
-  writeFileSync(
-    file,
-    `#!${process.execPath}
-import { readFileSync } from 'node:fs';
-import { fileURLToPath } from 'node:url';
-const page = readFileSync(fileURLToPath(process.argv[2]), 'utf8');
-const address = JSON.parse(/replace\\((".*?")\\)/.exec(page)[1]);
-await fetch('http://127.0.0.1:${(person.address() as AddressInfo).port}/?url=' + encodeURIComponent(address));
-`,
-  );
-  chmodSync(file, 0o755);
-  return { file, stop: () => new Promise((resolve) => person.close(resolve).closeAllConnections()) };
-}
-
 /** Asks for syrup, and says what it was told. */
 const model = scriptedService(({ messages, tools = [] }) => {
   const name = tools.find((each) => each.function.name.endsWith('mix_syrup'))?.function.name;
@@ -126,7 +104,7 @@ export async function demoWorld(): Promise<DemoWorld> {
   const redis = await makeRedis();
   await (await part('scales/load.mjs')).loadScales(join(folder, 'scales.sqlite'), 40);
   const chat = await listen(model);
-  const person = await browser(folder, (address) => login.visit(address));
+  const person = await standInBrowser(join(folder, 'node_modules/browser.mjs'), (address) => login.visit(address));
   open.push(
     () => registry.close(),
     () => ledger.stop(),
