@@ -87,10 +87,6 @@ const simpleBench = async (page, end) => {
   await syrup(page);
 };
 await scene('bench', 'light', simpleBench);
-await scene('bench-dark', 'dark', async (page, end) => {
-  await bench(page, end, ['hives.ts']);
-  await syrup(page, 'autumn');
-});
 await scene('trace', 'light', async (page, end) => {
   await bench(page, end, ['apiary.ts']);
   await pick(page, 'season_report');
@@ -211,6 +207,15 @@ await scene('front-page', 'light', async (page, end) => {
   await page.getByRole('spinbutton').first().fill('12');
   await page.getByRole('button', { name: 'Call' }).first().click();
   await page.getByText('"sugarKg": 12').waitFor();
+});
+await scene('documentation', 'light', async (page, end) => {
+  const port = await freePort();
+  const site = spawn(process.execPath, [join(root, 'apps/docs/site.mjs')], { env: { ...process.env, PORT: String(port) } });
+  children.push(site);
+  end(() => site.kill());
+  await new Promise((resolve) => createInterface({ input: site.stdout }).once('line', resolve));
+  await page.goto(`http://127.0.0.1:${port}/search.html?words=let a model read a database`);
+  await page.locator('.hit').first().waitFor();
 });
 await browser.close();
 

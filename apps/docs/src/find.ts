@@ -23,6 +23,10 @@ export interface Hits {
   readonly api: readonly Hit[];
 }
 
+/** Text without the marks of Markdown: fences, tables, emphasis, comments, the addresses of links. */
+const plainOf = (text: string): string =>
+  text.replaceAll(/^ *```.*$|<!--[\s\S]*?-->|<a id="[^"]*"><\/a>|\]\([^)\s]*\)|^[ |:-]+$|[`|*[\\]/gm, ' ');
+
 /** The search of `wrapFolder`, over the pages of the site: the same sections, the same order. */
 export function finder(documents: readonly SiteDocument[]): (words: string) => Hits {
   const index = memoryIndex();
@@ -37,7 +41,7 @@ export function finder(documents: readonly SiteDocument[]): (words: string) => H
       .map(({ path, section, stems }) => ({
         href: section.anchor === '' ? path : `${path}#${section.anchor}`,
         heading: section.headings.join(' › ').replaceAll(/[`\\]/g, ''),
-        snippet: snippetOf(section.text, stems),
+        snippet: snippetOf(plainOf(section.text), stems),
       }));
   return (words) => ({ guides: hitsOf(words, false), api: hitsOf(words, true) });
 }

@@ -27,8 +27,7 @@ function element(name: string, text: string, more: Record<string, string> = {}):
 function shownHit({ href, heading, snippet }: Hit): HTMLElement {
   const hit = element('div', '', { class: 'hit' });
   const said = element('p', '');
-  const plain = snippet.replaceAll(/[`|\\]|<!--.*?(?:-->|$)|<a id="[^"]*"><\/a>|-{3,}|\]\([^)\s]*\)|\[/g, ' ');
-  for (const [at, part] of plain.split('**').entries()) said.append(at % 2 === 1 ? element('mark', part) : part);
+  for (const [at, part] of snippet.split('**').entries()) said.append(at % 2 === 1 ? element('mark', part) : part);
   hit.append(element('a', heading, { href: up + href }), said);
   return hit;
 }

@@ -82,7 +82,7 @@ class Run {
   readonly #env: Record<string, string> = {};
 
   constructor(page: string) {
-    this.#folder = world.folder(page);
+    this.#folder = world.freshFolder();
     const text = readFileSync(join(root, page), 'utf8');
     for (const [file, language, which, head = ''] of written[page] ?? []) {
       const blocks = [...text.matchAll(new RegExp(`\`\`\`${language}\\n([\\s\\S]*?)\`\`\``, 'g'))].map(([, block]) => block!);

@@ -1,4 +1,4 @@
-import { chmodSync, cpSync, mkdirSync, symlinkSync, writeFileSync } from 'node:fs';
+import { chmodSync, cpSync, mkdirSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import ts from 'typescript';
@@ -13,8 +13,8 @@ export const root = fileURLToPath(new URL('../../../../', import.meta.url));
 
 /** A folder with the files that the documents speak of, the services behind their made-up addresses, and `jexo` as a command. */
 export interface DemoWorld {
-  /** A new folder of its own for a page. */
-  folder(page: string): string;
+  /** The folder as it is for the reader of one page. What was read of its files stays in the cache. */
+  freshFolder(): string;
   readonly env: Record<string, string>;
   /** What stands in a document, and what it is here: made-up addresses, and ports that other tests use too. */
   readonly places: readonly (readonly [string, string])[];
@@ -147,8 +147,9 @@ export async function demoWorld(): Promise<DemoWorld> {
     chmodSync(join(bin, name), 0o755);
   }
   return {
-    folder(page) {
-      const own = freshFolder(`documents-${page.replaceAll(/\W/g, '-')}`);
+    freshFolder() {
+      const own = `${folder}-of-a-page`;
+      rmSync(own, { recursive: true, force: true });
       cpSync(folder, own, { recursive: true, verbatimSymlinks: true });
       return own;
     },
