@@ -1,5 +1,5 @@
 // The part of the demo's story about a database: the scales of a season in a file of SQLite, which the loader writes at the first start.
-import { existsSync } from 'node:fs';
+import { existsSync, renameSync } from 'node:fs';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { connect, defineServer, wrapDatabase } from 'jexo';
@@ -15,7 +15,10 @@ export const scalesTarget = [relative(process.cwd(), file), '--queries', relativ
 export async function makeScales(print = console.error) {
   if (existsSync(file)) return;
   const began = performance.now();
-  const count = await loadScales(file);
+  // Whole or not at all, also where two begin at once.
+  const beside = `${file}.${process.pid}`;
+  const count = await loadScales(beside);
+  renameSync(beside, file);
   print(`The scales are written: ${count.toLocaleString('en')} readings in ${((performance.now() - began) / 1000).toFixed(1)} s`);
 }
 

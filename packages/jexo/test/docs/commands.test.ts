@@ -22,6 +22,10 @@ const codes: readonly (readonly [RegExp, number])[] = [
 
 /** Runs before a line, as what the reader of the page has. */
 const before: readonly (readonly [RegExp, string])[] = [
+  [
+    /^jexo list examples\/cooperative/,
+    `node -e "import('./examples/cooperative/scales-story.mjs').then(({ makeScales }) => makeScales())"`,
+  ],
   [/^jexo call https:\/\/apiary\.example/, 'jexo sign-in https://apiary.example/mcp'],
   [/^jexo (?:register|inspect) http:\/\/127\.0\.0\.1:4300|^jexo replay .* http:/, 'jexo serve hives.ts --http 4300'],
   [/^jexo (?:check servers\.json|call servers\.json#hives)/, 'jexo register hives.ts --config servers.json --under servers --replace'],

@@ -1,4 +1,4 @@
-import { existsSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { standInService } from '../../src/testing.js';
 import { bench } from '../support/bench-page.js';
@@ -20,6 +20,7 @@ writeFileSync(
 /** A file that another process has written a moment ago. */
 async function readWhenThere(file: string): Promise<string> {
   for (const end = Date.now() + 5000; !existsSync(file) && Date.now() < end;) await new Promise((resolve) => setTimeout(resolve, 20));
+  if (!existsSync(file)) throw new Error(`${file} is not there; in its folder are ${readdirSync(folder).join(', ')}`);
   return readFileSync(file, 'utf8');
 }
 
