@@ -119,6 +119,8 @@ class Run {
   #spawn(line: string): { child: ChildProcess; said: () => string; ended: Promise<number | null> } {
     const cwd = /examples\//.test(line) ? root : this.#folder;
     const child = spawn('bash', ['-c', line], { cwd, env: { ...process.env, ...world.env, ...this.#env }, detached: true });
+    // A command may end before it has read what it is given.
+    child.stdin.on('error', () => undefined);
     let said = '';
     child.stdout.on('data', (part: Buffer) => (said += part.toString()));
     child.stderr.on('data', (part: Buffer) => (said += part.toString()));
