@@ -72,7 +72,7 @@ function optionsOf(settings: ServeDefaults, self: WorkerSelf | undefined): Serve
   const same = { host, path, basePath, publicUrl, open, narrowing, adminPort, adminHost, requestsPerMinute, compress, page, httpSse };
   return {
     ...(Object.fromEntries(Object.entries(same).filter(([, value]) => value !== undefined)) as ServeHttpOptions),
-    port: typeof http === 'number' ? http : 0,
+    port: self?.port ?? (typeof http === 'number' ? http : 0),
     graceMs: grace * 1000,
     drainMs: drain * 1000,
     // What another worker hands on says who sent it.

@@ -1,5 +1,6 @@
 import cluster, { type Worker } from 'node:cluster';
 import { mkdtempSync, rmSync } from 'node:fs';
+import { createServer, type AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { messageOf } from '../errors.js';
@@ -25,9 +26,15 @@ const isNews = (value: unknown): value is News => typeof value === 'object' && v
  * Runs this command line in several processes that share the port, and sees to it that so many live. A session stays with the process that
  * began it; requests that reach another are handed on.
  *
+ * @param place where they listen. Without a port one is chosen here: it is theirs for as long as this process lives, whichever of them dies.
  * @returns the exit code, once all have ended
  */
-export async function runWorkers(count: number, note: Note): Promise<number> {
+export async function runWorkers(
+  count: number,
+  note: Note,
+  place: { readonly host?: string; readonly port?: number } = {},
+): Promise<number> {
+  const port = place.port === undefined || place.port === 0 ? await freePortAt(place.host) : undefined;
   const sockets = mkdtempSync(join(tmpdir(), 'jexo-'));
   const workers = new Map<number, Worker>();
   let isStopping = false;
@@ -48,7 +55,11 @@ export async function runWorkers(count: number, note: Note): Promise<number> {
       setTimeout(() => !isStopping && start(number, next), pauseMs);
     };
     const start = (number: number, pauseMs = leastPauseMs) => {
-      const worker = cluster.fork({ JEXO_WORKER_NUMBER: String(number), JEXO_WORKER_SOCKETS: sockets });
+      const worker = cluster.fork({
+        JEXO_WORKER_NUMBER: String(number),
+        JEXO_WORKER_SOCKETS: sockets,
+        ...(port !== undefined && { JEXO_WORKER_PORT: String(port) }),
+      });
       workers.set(number, worker);
       worker.on('listening', () => (hasListened = true));
       worker.on(
@@ -108,20 +119,34 @@ async function answerSum(asking: Worker, id: number, all: readonly Worker[]): Pr
 export interface WorkerSelf {
   /** From 1. */
   readonly number: number;
+  /** The port that was chosen for all of them, where none was named. */
+  readonly port: number | undefined;
   /** The socket of one of the workers. */
   socketOf(number: number): string;
   /** Tells its counts when they are asked for; gives the sum of all workers' counts as text. */
   share(values: () => Promise<Counted>): () => Promise<string>;
 }
 
+/** A port that nobody listens at; undefined for an address that cannot be listened at, which the workers say themselves. */
+function freePortAt(host = '127.0.0.1'): Promise<number | undefined> {
+  return new Promise((resolve) => {
+    const probe = createServer().once('error', () => resolve(undefined));
+    probe.listen(0, host, () => {
+      const { port } = probe.address() as AddressInfo;
+      probe.close(() => resolve(port));
+    });
+  });
+}
+
 /** This process as a worker; undefined when it is none. */
 export function workerSelf(): WorkerSelf | undefined {
-  const { JEXO_WORKER_NUMBER: number, JEXO_WORKER_SOCKETS: sockets } = process.env;
+  const { JEXO_WORKER_NUMBER: number, JEXO_WORKER_SOCKETS: sockets, JEXO_WORKER_PORT: port } = process.env;
   if (!cluster.isWorker || number === undefined || sockets === undefined) return undefined;
   let lastId = Number(number) * 1_000_000;
   const waiting = new Map<number, (text: string) => void>();
   return {
     number: Number(number),
+    port: port === undefined ? undefined : Number(port),
     socketOf: (other) => join(sockets, `${other}.sock`),
     share(values) {
       process.on('message', (news: unknown) => {

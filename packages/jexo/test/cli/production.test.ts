@@ -193,8 +193,7 @@ describe('workers', () => {
     const folder = freshFolder('worker-dies');
     const file = join(folder, 'die.mjs');
     writeFileSync(file, 'export function pid() { return process.pid; }\nexport function ping() { return "here"; }\n');
-    // A port that is chosen, so that the worker that takes the place listens there too, be the other one late.
-    const running = await start(['serve', file, '--http', String(await freePort()), '--workers', '2', '--json'], { cwd: folder });
+    const running = await start(['serve', file, '--http', '0', '--workers', '2', '--json'], { cwd: folder });
     const url = running.said.address as string;
     try {
       const client = await connect(url);

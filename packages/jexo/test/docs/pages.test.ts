@@ -111,7 +111,7 @@ test('no message, help text, comment or document names an error code, a variable
   const known = new Set([
     ...(reference + catalogue).match(/JEXO_[A-Z_]+/g)!,
     // Faults of Jexo itself, what the build defines, and what workers hand to each other.
-    ...['JEXO_INTERNAL', 'JEXO_VERSION', 'JEXO_WORKER_NUMBER', 'JEXO_WORKER_SOCKETS'],
+    ...['JEXO_INTERNAL', 'JEXO_VERSION', 'JEXO_WORKER_NUMBER', 'JEXO_WORKER_SOCKETS', 'JEXO_WORKER_PORT'],
   ]);
   const wrong = [...pages, ...sources].flatMap((file) => {
     const text = textOf(file);

@@ -71,7 +71,8 @@ async function serve(invocation: Invocation<ServeOptions>): Promise<ExitCode> {
 
 function startWorkers(settings: ServeDefaults): Promise<number> {
   if (settings.http === undefined) requireUse(settings);
-  return runWorkers(settings.workers!, note);
+  const { workers, host, http } = settings;
+  return runWorkers(workers!, note, { ...(host !== undefined && { host }), ...(typeof http === 'number' && { port: http }) });
 }
 
 async function showSettings(
